@@ -1,0 +1,109 @@
+package congest
+
+import (
+	"math"
+
+	"dowsingrod/core/estate"
+	"dowsingrod/core/phrase"
+	"dowsingrod/core/reading"
+	"dowsingrod/core/route"
+)
+
+// Change compares a stretch of trouble with what was usual before it, in cells of a grid.
+type Change struct{ UsualFrom, Begin, End int }
+
+// Found is the component of a layer in which delay arises, and what says so.
+type Found struct {
+	At     int32
+	Words  string  // "97 % busy, before 46 %"
+	Before float64 // in the metric's unit
+	During float64
+	Metric string
+}
+
+// tiers orders the kinds in which the delay of a layer can arise: what is shared by most comes first,
+// a single member is named only where the whole is not past its limits.
+var tiers = map[estate.Layer][]estate.Kind{
+	estate.LayerBackEnd:  {estate.Pool, estate.RAIDGroup, estate.Drive},
+	estate.LayerFrontEnd: {estate.Controller, estate.TargetPort},
+	estate.LayerFabric:   {estate.ISL, estate.SwitchPort, estate.TargetPort, estate.HBAPort},
+	estate.LayerHost:     {estate.Host, estate.HBAPort},
+	estate.LayerGuest:    {estate.VM},
+}
+
+// Candidates returns the components below i in which delay of a layer can arise, by way of what is in
+// use: standby and dead ways carry no I/O.
+func Candidates(m *route.Map, i int32, layer estate.Layer) []int32 {
+	var at []int32
+	for _, k := range tiers[layer] {
+		if k == estate.VM && m.Estate().At(i).Key.Ref.Kind == k {
+			at = append(at, i)
+		}
+		for _, r := range m.Below(i) {
+			if r.State == route.Active && m.Estate().At(r.At).Key.Ref.Kind == k {
+				at = append(at, r.At)
+			}
+		}
+	}
+	return at
+}
+
+// Pinpoint names the component of a layer in which delay that began with the change arises: the one
+// that passed its limits furthest and was better before, else the one whose own latency rose most, by
+// half at least. It reports false where no component's readings tell.
+func Pinpoint(g reading.Grid, m *route.Map, i int32, layer estate.Layer, c Change, r route.Readings) (Found, bool) {
+	candidates := Candidates(m, i, layer)
+	for _, k := range tiers[layer] {
+		best, score := Found{}, 0.0
+		for _, at := range candidates {
+			o := m.Estate().At(at)
+			if o.Key.Ref.Kind != k {
+				continue
+			}
+			for _, l := range limits[k] {
+				v := Cells(g, o, l.Metric, r).Value
+				before, during := reading.MeanOver(v, c.UsualFrom, c.Begin), reading.MeanOver(v, c.Begin, c.End)
+				if !(during > l.Strained) || during < 1.1*before {
+					continue
+				}
+				if s := during / l.Strained; s > score {
+					words := show(l, during) + " " + l.Words
+					if !math.IsNaN(before) {
+						words += ", before " + show(l, before)
+					}
+					best, score = Found{at, words, before, during, l.Metric}, s
+				}
+			}
+		}
+		if score > 0 {
+			return best, true
+		}
+	}
+	return slowest(g, m, candidates, c, r)
+}
+
+func slowest(g reading.Grid, m *route.Map, candidates []int32, c Change, r route.Readings) (Found, bool) {
+	best, score := Found{}, 1.5
+	for _, at := range candidates {
+		key := m.Estate().At(at).Key
+		for _, dir := range []string{"read", "write"} {
+			rate := r.Runs(key, dir+"_iops")
+			occupancy := reading.Occupancy(g, rate, r.Runs(key, dir+"_latency_us"))
+			iops := reading.Align(g, rate)
+			before := latency(occupancy, iops, c.UsualFrom, c.Begin)
+			during := latency(occupancy, iops, c.Begin, c.End)
+			if s := during / before; s > score {
+				best, score = Found{at, phrase.Micros(during) + " a " + dir + ", before " + phrase.Micros(before), before, during, dir + "_latency_us"}, s
+			}
+		}
+	}
+	return best, score > 1.5
+}
+
+func latency(occupancy, rate reading.Cells, i, j int) float64 {
+	n, x := reading.PairMeans(occupancy.Value, rate.Value, i, j)
+	if !(x > 0) {
+		return math.NaN()
+	}
+	return n / x * 1e6
+}

@@ -1,0 +1,144 @@
+// Package estate is the typed graph of everything watched: objects of the layers between a guest
+// and its drives, the identities they carry, and the links between them.
+//
+// An [Estate] is a picture of one moment. It is built once from objects by [Build], which resolves
+// the links each source sent, joins objects of different sources by identity (never by name), and
+// lists as a [Finding] whatever could not be joined. After that it is read-only and safe for
+// concurrent use.
+package estate
+
+// Layer is one of the strata an I/O passes on its way down.
+type Layer string
+
+// The layers, from the surface down.
+const (
+	LayerSite      Layer = "site"
+	LayerGuest     Layer = "guest"
+	LayerHost      Layer = "host"
+	LayerDatastore Layer = "datastore"
+	LayerFabric    Layer = "fabric"
+	LayerFrontEnd  Layer = "front end"
+	LayerBackEnd   Layer = "back end"
+)
+
+// Layers lists the layers an I/O passes, from the guest down to the drives.
+var Layers = []Layer{LayerGuest, LayerHost, LayerDatastore, LayerFabric, LayerFrontEnd, LayerBackEnd}
+
+// Kind is the kind of an object.
+type Kind string
+
+// The kinds of the feed, version 1.
+const (
+	Site           Kind = "site"
+	SiteLink       Kind = "site_link"
+	VM             Kind = "vm"
+	VDisk          Kind = "vdisk"
+	Cluster        Kind = "cluster"
+	Host           Kind = "host"
+	HBAPort        Kind = "hba_port"
+	Device         Kind = "device"
+	Path           Kind = "path"
+	DatastoreGroup Kind = "datastore_group"
+	Datastore      Kind = "datastore"
+	Fabric         Kind = "fabric"
+	Switch         Kind = "switch"
+	Zone           Kind = "zone"
+	SwitchPort     Kind = "switch_port"
+	ISL            Kind = "isl"
+	Flow           Kind = "flow"
+	Array          Kind = "array"
+	Controller     Kind = "controller"
+	TargetPort     Kind = "target_port"
+	Volume         Kind = "volume"
+	Share          Kind = "share"
+	Pool           Kind = "pool"
+	RAIDGroup      Kind = "raid_group"
+	Drive          Kind = "drive"
+	Cache          Kind = "cache"
+	Enclosure      Kind = "enclosure"
+	Fan            Kind = "fan"
+	PowerSupply    Kind = "power_supply"
+)
+
+type kindInfo struct {
+	layer Layer
+	label string
+}
+
+var kinds = map[Kind]kindInfo{
+	Site: {LayerSite, "site"}, SiteLink: {LayerSite, "site link"},
+	VM: {LayerGuest, "virtual machine"}, VDisk: {LayerGuest, "virtual disk"},
+	Cluster: {LayerHost, "cluster"}, Host: {LayerHost, "host"}, HBAPort: {LayerHost, "host adapter port"},
+	Device: {LayerHost, "host device"}, Path: {LayerHost, "path"},
+	DatastoreGroup: {LayerDatastore, "datastore group"}, Datastore: {LayerDatastore, "datastore"},
+	Fabric: {LayerFabric, "fabric"}, Switch: {LayerFabric, "switch"}, Zone: {LayerFabric, "zone"},
+	SwitchPort: {LayerFabric, "switch port"}, ISL: {LayerFabric, "inter-switch link"}, Flow: {LayerFabric, "flow"},
+	Array: {LayerFrontEnd, "array"}, Controller: {LayerFrontEnd, "controller"},
+	TargetPort: {LayerFrontEnd, "array port"}, Volume: {LayerFrontEnd, "volume"}, Share: {LayerFrontEnd, "file share"},
+	Pool: {LayerBackEnd, "pool"}, RAIDGroup: {LayerBackEnd, "RAID group"}, Drive: {LayerBackEnd, "drive"},
+	Cache: {LayerBackEnd, "cache"}, Enclosure: {LayerBackEnd, "enclosure"}, Fan: {LayerBackEnd, "fan"},
+	PowerSupply: {LayerBackEnd, "power supply"},
+}
+
+// Known reports whether k is a kind of the feed or an extension ("x_…").
+func (k Kind) Known() bool {
+	_, ok := kinds[k]
+	return ok || isExtension(string(k))
+}
+
+// Layer returns the layer of k; an extension has none ("").
+func (k Kind) Layer() Layer { return kinds[k].layer }
+
+// Label returns the words for k in a sentence, "virtual machine" for VM.
+func (k Kind) Label() string {
+	if info, ok := kinds[k]; ok {
+		return info.label
+	}
+	return string(k)
+}
+
+// LinkKind is the kind of a link. Links point down, toward the drives.
+type LinkKind string
+
+// Links that sources send.
+const (
+	RunsOn       LinkKind = "runs_on"
+	Uses         LinkKind = "uses"
+	StoredOn     LinkKind = "stored_on"
+	MemberOf     LinkKind = "member_of"
+	PartOf       LinkKind = "part_of"
+	ServedBy     LinkKind = "served_by"
+	ExposedOn    LinkKind = "exposed_on"
+	CarvedFrom   LinkKind = "carved_from"
+	MadeOf       LinkKind = "made_of"
+	BackedBy     LinkKind = "backed_by"
+	MirroredTo   LinkKind = "mirrored_to"
+	ReplicatedTo LinkKind = "replicated_to"
+	SnapshotOf   LinkKind = "snapshot_of"
+	Opens        LinkKind = "opens"
+)
+
+// Links that Build derives from identities. They are never sent.
+const (
+	Extent    LinkKind = "extent"    // datastore → volume, by NAA
+	Exports   LinkKind = "exports"   // datastore → share, by export
+	Initiator LinkKind = "initiator" // path, flow → hba_port
+	Target    LinkKind = "target"    // path, flow → target_port
+	Attached  LinkKind = "attached"  // hba_port, target_port → switch_port
+	Joins     LinkKind = "joins"     // isl → switch_port
+	Zones     LinkKind = "zones"     // zone → hba_port, target_port
+	FlowOf    LinkKind = "flow_of"   // flow → vm
+)
+
+var sentLinks = map[LinkKind]bool{
+	RunsOn: true, Uses: true, StoredOn: true, MemberOf: true, PartOf: true, ServedBy: true, ExposedOn: true,
+	CarvedFrom: true, MadeOf: true, BackedBy: true, MirroredTo: true, ReplicatedTo: true, SnapshotOf: true, Opens: true,
+}
+
+// Sendable reports whether a source may send links of kind l: those of the feed and extensions.
+func (l LinkKind) Sendable() bool { return sentLinks[l] || isExtension(string(l)) }
+
+// symmetric links say nothing about who depends on whom, so they cannot make a cycle.
+func (l LinkKind) symmetric() bool { return l == MirroredTo || l == ReplicatedTo || l == SnapshotOf }
+
+func isExtension(name string) bool { return len(name) > 2 && name[:2] == "x_" }

@@ -1,0 +1,125 @@
+// Package onset finds when something began to hurt: the stretch of a series in which it stands
+// clearly above its usual level.
+package onset
+
+import (
+	"math"
+	"slices"
+)
+
+// Episode is a stretch of cells [Begin, End) in which a series stood above its usual level.
+type Episode struct {
+	Begin, End  int
+	Usual       float64 // the mean just before, in the series' unit
+	During      float64 // the mean within
+	UsualFrom   int     // the cells [UsualFrom, Begin) that Usual rests on
+	Persists    bool    // it reaches the last known cell
+	Probability float64 // that a stretch of the usual level would not look so, 0–1
+}
+
+// Rules say what counts as an episode. The zero value of a field takes the default named.
+type Rules struct {
+	Factor   float64 // During must be at least Factor × Usual; 1.5
+	Floor    float64 // and above it by at least Floor in the series' unit; 0
+	Cells    int     // for at least so many cells; 3
+	Lookback int     // cells before Begin that make Usual; 60
+}
+
+func (r Rules) filled() Rules {
+	if r.Factor == 0 {
+		r.Factor = 1.5
+	}
+	if r.Cells == 0 {
+		r.Cells = 3
+	}
+	if r.Lookback == 0 {
+		r.Lookback = 60
+	}
+	return r
+}
+
+// Find returns the episode that weighs most in [from, len(values)): the stretch with the greatest
+// sum of ln(value/threshold), by Kadane's algorithm (Bentley, "Programming pearls", 1984), where the
+// threshold lies between the median of the known values and Factor times it. The values before from
+// only help to know the median. It reports false where nothing stands out by the rules; then the
+// series is steady, or too little of it is known to say. NaN and values ≤ 0 are not known.
+func Find(values []float64, from int, rules Rules) (Episode, bool) {
+	rules = rules.filled()
+	known := make([]float64, 0, len(values))
+	for _, v := range values {
+		if v > 0 && !math.IsInf(v, 0) {
+			known = append(known, v)
+		}
+	}
+	if len(known) < 2*rules.Cells+2 {
+		return Episode{}, false
+	}
+	slices.Sort(known)
+	level := median(known)
+	threshold := math.Log(math.Max(level*math.Sqrt(rules.Factor), level+rules.Floor/2))
+
+	best, sum, begin := Episode{}, 0.0, from
+	var top float64
+	for i := from; i < len(values); i++ {
+		v := values[i]
+		if !(v > 0) || math.IsInf(v, 0) {
+			continue
+		}
+		if sum <= 0 {
+			sum, begin = 0, i
+		}
+		sum += math.Log(v) - threshold
+		if sum > top {
+			top, best.Begin, best.End = sum, begin, i+1
+		}
+	}
+	if top <= 0 || best.End-best.Begin < rules.Cells {
+		return Episode{}, false
+	}
+	best.UsualFrom = max(0, best.Begin-rules.Lookback)
+	before := within(values, best.UsualFrom, best.Begin)
+	if len(before) < rules.Cells {
+		return Episode{}, false // it was there from the start: what is usual is not known
+	}
+	during := within(values, best.Begin, best.End)
+	best.Usual, best.During = mean(before), mean(during)
+	if best.During < rules.Factor*best.Usual || best.During-best.Usual < rules.Floor {
+		return Episode{}, false
+	}
+	best.Probability = distinct(before, during)
+	best.Persists = len(within(values, best.End, len(values))) == 0
+	return best, true
+}
+
+// distinct is the probability that a value of during exceeds one of before, the common language
+// effect size (McGraw and Wong, 1992), counted over all pairs.
+func distinct(before, during []float64) float64 {
+	slices.Sort(before)
+	var wins float64
+	for _, v := range during {
+		k, _ := slices.BinarySearch(before, v)
+		wins += float64(k)
+	}
+	return wins / float64(len(before)*len(during))
+}
+
+func within(values []float64, i, j int) []float64 {
+	var out []float64
+	for _, v := range values[i:j] {
+		if v > 0 && !math.IsInf(v, 0) {
+			out = append(out, v)
+		}
+	}
+	return out
+}
+
+func mean(values []float64) float64 {
+	var s float64
+	for _, v := range values {
+		s += v
+	}
+	return s / float64(len(values))
+}
+
+// median of sorted values; the lower middle one, so that half a window of trouble does not move it.
+func median(sorted []float64) float64 { return sorted[(len(sorted)-1)/2] }

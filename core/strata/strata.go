@@ -1,0 +1,330 @@
+// Package strata splits the latency of virtual disks by layer over time.
+//
+// The same I/O is timed by the virtual disk, the host's device, the array's front end and its back
+// end. What adds up between them is not time but occupancy, the number of I/Os in flight (Little's
+// law), so layers are compared and subtracted in occupancy and divided by the rate last. Like is
+// compared with like: an array's figure for a LUN with all hosts' figures for it together. Reads and
+// writes are kept apart.
+package strata
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"time"
+
+	"dowsingrod/core/congest"
+	"dowsingrod/core/estate"
+	"dowsingrod/core/onset"
+	"dowsingrod/core/phrase"
+	"dowsingrod/core/reading"
+	"dowsingrod/core/route"
+)
+
+// Unsplit is the band of time that lies in layers which no source tells apart.
+const Unsplit estate.Layer = "not told apart"
+
+// Band is one layer's part of the latency.
+type Band struct {
+	Layer  estate.Layer   `json:"layer" doc:"The layer, or 'not told apart'"`
+	Time   reading.Row    `json:"time_us" doc:"µs per I/O added by the layer, per cell; null where not known"`
+	Mean   reading.Figure `json:"mean_us" doc:"Over the window, weighted by I/O"`
+	Usual  reading.Figure `json:"usual_us" doc:"Before the change; null where there is none"`
+	During reading.Figure `json:"during_us" doc:"During the change"`
+	Added  reading.Figure `json:"added_us" doc:"During minus usual"`
+}
+
+// Direction holds all reads, or all writes.
+type Direction struct {
+	Total    reading.Row    `json:"total_us" doc:"µs per I/O at the virtual disk, per cell"`
+	Bands    []Band         `json:"bands" doc:"From the guest down; their times sum to the total"`
+	IOPS     reading.Row    `json:"iops" doc:"I/O per second, per cell"`
+	BytesS   reading.Row    `json:"bytes_s" doc:"Bytes per second, per cell"`
+	InFlight reading.Row    `json:"in_flight" doc:"Mean I/Os in flight, per cell"`
+	Mean     reading.Figure `json:"mean_us" doc:"Mean latency over the window, weighted by I/O"`
+	P95      reading.Figure `json:"p95_us" doc:"95 % of cells are at or below this"`
+	Worst    reading.Figure `json:"worst_us" doc:"Worst cell"`
+	Usual    reading.Figure `json:"usual_us" doc:"Before the change; null where there is none"`
+	During   reading.Figure `json:"during_us" doc:"During the change"`
+}
+
+// Change is the stretch in which latency stood above what was usual.
+type Change struct {
+	Direction string         `json:"direction" doc:"Reads or writes, whichever gained more in flight" enum:"read,write"`
+	From      time.Time      `json:"from" doc:"It began in the cell that starts here"`
+	To        time.Time      `json:"to" doc:"It ended here"`
+	Persists  bool           `json:"persists" doc:"It lasts to the end of the readings"`
+	Usual     reading.Figure `json:"usual_us" doc:"Mean before"`
+	During    reading.Figure `json:"during_us" doc:"Mean within"`
+	Layer     estate.Layer   `json:"layer" doc:"The layer that added most"`
+	Added     reading.Figure `json:"added_us" doc:"What that layer added"`
+	Component string         `json:"component,omitempty" doc:"Where it arises, kind:id@source, where a component's own readings tell"`
+	Name      string         `json:"component_name,omitempty" doc:"That component's name"`
+	Why       string         `json:"why,omitempty" doc:"What its readings say"`
+	Shared    int            `json:"shared_by" doc:"VMs that depend on the component"`
+	Cleared   []estate.Layer `json:"cleared" doc:"Layers that added next to nothing"`
+}
+
+// Basis says what a boundary between two layers rests on.
+type Basis struct {
+	Point    string         `json:"point" doc:"Where the I/O is timed"`
+	Source   string         `json:"source" doc:"Who timed it"`
+	Objects  int            `json:"objects" doc:"How many objects are summed"`
+	Interval float64        `json:"interval_s" doc:"The source's interval in s"`
+	Coverage reading.Figure `json:"coverage" doc:"Part of the window covered, 0–1"`
+}
+
+// Strata is the latency of an object's virtual disks, split by layer over time.
+type Strata struct {
+	Of        string          `json:"of" doc:"The object, kind:id@source"`
+	Name      string          `json:"name" doc:"Its name"`
+	Kind      estate.Kind     `json:"kind" doc:"Its kind"`
+	From      time.Time       `json:"from" doc:"Start of the first cell"`
+	Step      float64         `json:"step_s" doc:"Length of a cell in s"`
+	N         int             `json:"n" doc:"Number of cells"`
+	Disks     int             `json:"disks" doc:"Virtual disks summed"`
+	Read      Direction       `json:"read" doc:"Reads"`
+	Write     Direction       `json:"write" doc:"Writes"`
+	Coverage  reading.Figure  `json:"coverage" doc:"Part of the window in which the virtual disks were read, 0–1"`
+	Change    *Change         `json:"change,omitempty" doc:"When it hurt, where something stands out"`
+	Verdict   string          `json:"verdict" doc:"What was found" enum:"layer,cleared,unknown"`
+	Statement []phrase.Phrase `json:"statement" doc:"What one would say on the phone"`
+	Basis     []Basis         `json:"basis" doc:"What it rests on"`
+	Notes     []string        `json:"notes" doc:"What limits it"`
+}
+
+// Verdicts of a Strata.
+const (
+	ArisesInLayer = "layer"
+	Cleared       = "cleared"
+	Unknown       = "unknown"
+)
+
+// nested is the order in which the points of measurement enclose one another: a datastore is timed
+// around the host's device, although it is drawn below it.
+var nested = []estate.Layer{estate.LayerGuest, estate.LayerDatastore, estate.LayerHost, estate.LayerFabric, estate.LayerFrontEnd, estate.LayerBackEnd}
+
+const unsplit = 6 // index after nested
+
+// sum collects occupancy by layer, and the rate it belongs to. Division comes last.
+type sum struct {
+	occupancy [unsplit + 1][]float64 // in flight, by layer
+	total     []float64
+	rate      []float64
+	bytes     []float64
+}
+
+func newSum(n int) *sum {
+	s := &sum{total: make([]float64, n), rate: make([]float64, n), bytes: make([]float64, n)}
+	for k := range s.occupancy {
+		s.occupancy[k] = make([]float64, n)
+	}
+	return s
+}
+
+// Compute splits the latency of the object's virtual disks over g by layer. The result shows cells
+// [first, g.N); those before help to know what is usual. Moments must be in order and cover g; each
+// cell uses the topology of its own moment. The object must be in the last moment.
+func Compute(g reading.Grid, first int, moments []route.Moment, of estate.Key, r route.Readings) (Strata, error) {
+	latest := moments[len(moments)-1].Map
+	at, ok := latest.Estate().Position(of)
+	if !ok {
+		return Strata{}, fmt.Errorf("%s is not in the estate at %s", of, g.End().Format(time.RFC3339))
+	}
+	c := &computation{g: g, r: r, memo: make(map[memoKey]reading.Cells), basis: make(map[string]*Basis), seen: make(map[estate.Key]bool)}
+	read, write := newSum(g.N), newSum(g.N)
+	disks := 0
+	for _, m := range moments {
+		i, ok := m.Map.Estate().Position(of)
+		lo, hi := m.Cells(g)
+		if !ok || lo >= hi {
+			c.blank(read, write, lo, hi)
+			continue
+		}
+		drawn := active(m.Map.VDisks(i))
+		if m.Map == latest {
+			disks = len(drawn)
+		}
+		if len(drawn) == 0 {
+			c.blank(read, write, lo, hi)
+		}
+		for _, d := range drawn {
+			c.disk(m.Map, d, "read", read, lo, hi)
+			c.disk(m.Map, d, "write", write, lo, hi)
+		}
+	}
+	o := latest.Estate().At(at)
+	s := Strata{Of: of.String(), Name: o.Title(), Kind: of.Ref.Kind, From: g.At(first), Step: g.Step.Seconds(), N: g.N - first, Disks: disks,
+		Notes: []string{}, Basis: []Basis{}}
+	s.Read, s.Write = direction(read, first), direction(write, first)
+	s.Coverage = coverage(read.total, write.total, first)
+	s.Basis = c.bases(first)
+	s.judge(g, first, read, write, latest, at, r)
+	s.Notes = append(s.Notes, c.notes...)
+	s.Statement = s.statement(g, latest, at, r)
+	return s, nil
+}
+
+func active(reached []route.Reached) []int32 {
+	var at []int32
+	for _, d := range reached {
+		if d.State == route.Active {
+			at = append(at, d.At)
+		}
+	}
+	return at
+}
+
+func (c *computation) blank(read, write *sum, lo, hi int) {
+	for i := lo; i < hi; i++ {
+		read.total[i], write.total[i] = math.NaN(), math.NaN()
+		read.rate[i], write.rate[i] = math.NaN(), math.NaN()
+	}
+}
+
+func coverage(read, write []float64, first int) reading.Figure {
+	known := 0
+	for i := first; i < len(read); i++ {
+		if !math.IsNaN(read[i]) || !math.IsNaN(write[i]) {
+			known++
+		}
+	}
+	return reading.Figure(float64(known) / float64(max(1, len(read)-first)))
+}
+
+// perIO divides occupancy by rate: µs per I/O, NaN where there is none.
+func perIO(occupancy, rate float64) float64 {
+	if !(rate > 0) {
+		return math.NaN()
+	}
+	return occupancy / rate * 1e6
+}
+
+func quotient(occupancy, rate []float64, i, j int) reading.Figure {
+	n, x := reading.PairMeans(occupancy, rate, i, j)
+	return reading.Figure(perIO(n, x))
+}
+
+// bandOrder maps the layers as they are drawn to their place in nested.
+func bandOrder() (layers []estate.Layer, place []int) {
+	for _, l := range estate.Layers {
+		layers, place = append(layers, l), append(place, slices.Index(nested, l))
+	}
+	return append(layers, Unsplit), append(place, unsplit)
+}
+
+func direction(s *sum, first int) Direction {
+	n := len(s.total)
+	row := func(occupancy []float64) reading.Row {
+		out := make(reading.Row, 0, n-first)
+		for i := first; i < n; i++ {
+			out = append(out, perIO(occupancy[i], s.rate[i]))
+		}
+		return out
+	}
+	d := Direction{Total: row(s.total), IOPS: slices.Clone(s.rate[first:]), BytesS: slices.Clone(s.bytes[first:]), InFlight: slices.Clone(s.total[first:]),
+		Mean: quotient(s.total, s.rate, first, n), Usual: reading.Missing, During: reading.Missing}
+	d.P95, d.Worst = quantile(d.Total, 0.95), quantile(d.Total, 1)
+	layers, place := bandOrder()
+	for k, l := range layers {
+		occupancy := s.occupancy[place[k]]
+		if l == Unsplit && !anyAbove(occupancy) {
+			continue
+		}
+		d.Bands = append(d.Bands, Band{Layer: l, Time: row(occupancy), Mean: quotient(occupancy, s.rate, first, n),
+			Usual: reading.Missing, During: reading.Missing, Added: reading.Missing})
+	}
+	return d
+}
+
+func anyAbove(values []float64) bool {
+	return slices.ContainsFunc(values, func(v float64) bool { return v > 0 })
+}
+
+// quantile of the known values by the nearest-rank method; missing where none is known.
+func quantile(values []float64, q float64) reading.Figure {
+	known := slices.DeleteFunc(slices.Clone(values), math.IsNaN)
+	if len(known) == 0 {
+		return reading.Missing
+	}
+	slices.Sort(known)
+	return reading.Figure(known[max(0, int(math.Ceil(q*float64(len(known))))-1)])
+}
+
+// judge finds the change that weighs most, and where it arises.
+func (s *Strata) judge(g reading.Grid, first int, read, write *sum, m *route.Map, at int32, r route.Readings) {
+	s.Verdict = Unknown
+	if float64(s.Coverage) < 0.5 {
+		return
+	}
+	var best onset.Episode
+	var of *sum
+	var gained float64
+	for _, d := range []*sum{read, write} {
+		latency := make([]float64, g.N)
+		for i := range latency {
+			latency[i] = perIO(d.total[i], d.rate[i])
+		}
+		e, ok := onset.Find(latency, first, onset.Rules{Floor: 300})
+		if !ok {
+			continue
+		}
+		gain := reading.MeanOver(d.rate, e.Begin, e.End) * (e.During - e.Usual)
+		if gain > gained {
+			best, of, gained = e, d, gain
+		}
+	}
+	if of == nil {
+		s.Verdict = Cleared
+		return
+	}
+	for _, pair := range []struct {
+		d *Direction
+		s *sum
+	}{{&s.Read, read}, {&s.Write, write}} {
+		pair.d.Usual, pair.d.During = quotient(pair.s.total, pair.s.rate, best.UsualFrom, best.Begin), quotient(pair.s.total, pair.s.rate, best.Begin, best.End)
+		for k := range pair.d.Bands {
+			b := &pair.d.Bands[k]
+			occupancy := pair.s.occupancy[placeOf(b.Layer)]
+			b.Usual, b.During = quotient(occupancy, pair.s.rate, best.UsualFrom, best.Begin), quotient(occupancy, pair.s.rate, best.Begin, best.End)
+			b.Added = b.During - b.Usual
+		}
+	}
+	d, name := &s.Read, "read"
+	if of == write {
+		d, name = &s.Write, "write"
+	}
+	s.Verdict = ArisesInLayer
+	ch := &Change{Direction: name, From: g.At(best.Begin), To: g.At(best.End), Persists: best.Persists, Usual: d.Usual, During: d.During, Added: reading.Figure(0), Cleared: []estate.Layer{}}
+	added := d.During - d.Usual
+	for _, b := range d.Bands {
+		if b.Added > ch.Added {
+			ch.Layer, ch.Added = b.Layer, b.Added
+		}
+	}
+	for _, b := range d.Bands {
+		if b.Layer != ch.Layer && b.Layer != Unsplit && b.During.Known() && b.During > 0 && b.Added < 0.15*added {
+			ch.Cleared = append(ch.Cleared, b.Layer)
+		}
+	}
+	if f, ok := congest.Pinpoint(g, m, at, ch.Layer, congest.Change{UsualFrom: best.UsualFrom, Begin: best.Begin, End: best.End}, r); ok {
+		o := m.Estate().At(f.At)
+		ch.Component, ch.Name, ch.Why = o.Key.String(), o.Title(), f.Words
+		if owner, ok := m.Estate().Owner(f.At, estate.Array); ok {
+			ch.Name = m.Estate().At(owner).Title() + " " + o.Title()
+		}
+		for _, v := range m.VMs(f.At) {
+			if v.State == route.Active {
+				ch.Shared++
+			}
+		}
+	}
+	s.Change = ch
+}
+
+func placeOf(l estate.Layer) int {
+	if l == Unsplit {
+		return unsplit
+	}
+	return slices.Index(nested, l)
+}

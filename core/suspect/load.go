@@ -1,0 +1,266 @@
+package suspect
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+
+	"dowsingrod/core/estate"
+	"dowsingrod/core/onset"
+	"dowsingrod/core/phrase"
+	"dowsingrod/core/reading"
+	"dowsingrod/core/route"
+)
+
+// price says what an I/O costs a component: one unit for being an I/O, and one more for every size
+// bytes it moves, because large I/O holds a server longer. A port knows only bytes.
+type price struct {
+	size   float64
+	perIO  float64
+	misses bool // only reads that miss the cache reach it
+	words  string
+}
+
+func priceOf(e *estate.Estate, i int32) price {
+	const kib = 1024.0
+	switch e.At(i).Key.Ref.Kind {
+	case estate.Pool, estate.RAIDGroup, estate.Drive:
+		p := price{size: 64 * kib, perIO: 1, misses: true}
+		if media(e, i) == "hdd" {
+			p.size = 512 * kib // a seek takes as long as moving about that much
+		}
+		p.words = fmt.Sprintf("one I/O, and one more for each %s it moves; reads count where they miss the cache", phrase.Bytes(p.size))
+		return p
+	case estate.HBAPort, estate.SwitchPort, estate.TargetPort, estate.ISL, estate.Switch, estate.Fabric, estate.SiteLink:
+		return price{size: 1, words: "one byte"}
+	}
+	return price{size: 64 * kib, perIO: 1, words: fmt.Sprintf("one I/O, and one more for each %s it moves", phrase.Bytes(64*kib))}
+}
+
+func media(e *estate.Estate, i int32) string {
+	for range 4 {
+		if m := e.At(i).Facts.Text("media"); m != "" {
+			return strings.ToLower(m)
+		}
+		next := e.To(i, estate.MadeOf)
+		if len(next) == 0 {
+			return ""
+		}
+		i = next[0]
+	}
+	return ""
+}
+
+// side is one direction of a load: occupancy and rate, divided last.
+type side struct{ occupancy, rate []float64 }
+
+func (d side) latency() []float64 {
+	out := make([]float64, len(d.rate))
+	for i := range out {
+		out[i] = math.NaN()
+		if d.rate[i] > 0 {
+			out[i] = d.occupancy[i] / d.rate[i] * 1e6
+		}
+	}
+	return out
+}
+
+// load is what a tenant, or the component, did per cell.
+type load struct {
+	vm          *estate.Object
+	read, write side
+	bytes       []float64
+	demand      []float64
+	disks       int
+}
+
+func newLoad(n int, o *estate.Object) *load {
+	row := func() []float64 { return make([]float64, n) }
+	return &load{vm: o, read: side{row(), row()}, write: side{row(), row()}, bytes: row(), demand: row()}
+}
+
+func (l *load) side(dir string) side {
+	if dir == "write" {
+		return l.write
+	}
+	return l.read
+}
+
+// tenants adds up, by VM, the virtual disks that depend on the component in each moment. Outside the
+// moments in which a disk did, it asks nothing.
+func tenants(in Input, p price) ([]*load, error) {
+	byVM := map[estate.Key]*load{}
+	var order []estate.Key
+	hit := map[estate.Key][]float64{}
+	for _, m := range in.Moments {
+		e := m.Map.Estate()
+		i, ok := e.Position(in.Of)
+		lo, hi := m.Cells(in.Grid)
+		if !ok || lo >= hi {
+			continue
+		}
+		for _, d := range m.Map.VDisks(i) {
+			if d.State != route.Active {
+				continue
+			}
+			for _, vm := range e.From(d.At, estate.Uses) {
+				key := e.At(vm).Key
+				l := byVM[key]
+				if l == nil {
+					l = newLoad(in.Grid.N, e.At(vm))
+					byVM[key] = l
+					order = append(order, key)
+				}
+				l.disks++
+				l.add(in, m.Map, d.At, p, hit, lo, hi)
+			}
+		}
+	}
+	slices.SortFunc(order, func(a, b estate.Key) int { return strings.Compare(a.String(), b.String()) })
+	var loads []*load
+	for _, k := range order {
+		loads = append(loads, byVM[k])
+	}
+	return loads, nil
+}
+
+func (l *load) add(in Input, m *route.Map, d int32, p price, hits map[estate.Key][]float64, lo, hi int) {
+	key := m.Estate().At(d).Key
+	cells := func(metric string) []float64 { return reading.Align(in.Grid, in.From.Runs(key, metric)).Value }
+	r, w, rb, wb := cells("read_iops"), cells("write_iops"), cells("read_bytes_s"), cells("write_bytes_s")
+	ro := reading.Occupancy(in.Grid, in.From.Runs(key, "read_iops"), in.From.Runs(key, "read_latency_us")).Value
+	wo := reading.Occupancy(in.Grid, in.From.Runs(key, "write_iops"), in.From.Runs(key, "write_latency_us")).Value
+	var hit []float64
+	if p.misses {
+		hit = hitShare(in, m, d, hits)
+	}
+	for i := lo; i < hi; i++ {
+		l.read.rate[i] += r[i]
+		l.write.rate[i] += w[i]
+		l.read.occupancy[i] += ro[i]
+		l.write.occupancy[i] += wo[i]
+		l.bytes[i] += rb[i] + wb[i]
+		miss := 1.0
+		if hit != nil && !math.IsNaN(hit[i]) {
+			miss = 1 - hit[i]
+		}
+		l.demand[i] += p.perIO*(miss*r[i]+w[i]) + (miss*rb[i]+wb[i])/p.size
+	}
+}
+
+// hitShare is the cache hit share of the volume under a disk, the best there is for one tenant of it.
+func hitShare(in Input, m *route.Map, d int32, memo map[estate.Key][]float64) []float64 {
+	volumes := m.Volumes(d)
+	if len(volumes) == 0 {
+		return nil
+	}
+	key := m.Estate().At(volumes[0]).Key
+	h, ok := memo[key]
+	if !ok {
+		h = reading.Align(in.Grid, in.From.Runs(key, "cache_hit_share")).Value
+		memo[key] = h
+	}
+	return h
+}
+
+// component is the load as the component itself reports it. Where it times no I/O, the sum of its
+// tenants stands in.
+func component(in Input, o *estate.Object, loads []*load, s *Suspects) *load {
+	own := newLoad(in.Grid.N, o)
+	if len(in.From.Runs(o.Key, "read_latency_us")) > 0 {
+		s.Measured = "by " + o.Key.Source + ", at the component"
+		cells := func(metric string) []float64 { return reading.Align(in.Grid, in.From.Runs(o.Key, metric)).Value }
+		own.read = side{reading.Occupancy(in.Grid, in.From.Runs(o.Key, "read_iops"), in.From.Runs(o.Key, "read_latency_us")).Value, cells("read_iops")}
+		own.write = side{reading.Occupancy(in.Grid, in.From.Runs(o.Key, "write_iops"), in.From.Runs(o.Key, "write_latency_us")).Value, cells("write_iops")}
+		rb, wb := cells("read_bytes_s"), cells("write_bytes_s")
+		for i := range own.bytes {
+			own.bytes[i] = rb[i] + wb[i]
+		}
+		return own
+	}
+	s.Measured = "at the tenants' virtual disks, for the component itself times no I/O"
+	for _, l := range loads {
+		for i := range own.bytes {
+			own.bytes[i] += l.bytes[i]
+			own.demand[i] += l.demand[i]
+			for _, d := range []struct{ to, from side }{{own.read, l.read}, {own.write, l.write}} {
+				d.to.rate[i] += d.from.rate[i]
+				d.to.occupancy[i] += d.from.occupancy[i]
+			}
+		}
+	}
+	return own
+}
+
+func (l *load) trace(first int, dir string, e onset.Episode, found bool) Trace {
+	n := len(l.bytes)
+	iops, flight := make([]float64, n), make([]float64, n)
+	for i := range iops {
+		iops[i] = l.read.rate[i] + l.write.rate[i]
+		flight[i] = l.read.occupancy[i] + l.write.occupancy[i]
+	}
+	d := l.side(dir)
+	t := Trace{BytesS: l.bytes[first:], IOPS: iops[first:], InFlight: flight[first:], Time: d.latency()[first:]}
+	missing := Pair{reading.Missing, reading.Missing}
+	t.BytesPair, t.IOPSPair, t.InPair, t.TimePair, t.SizePair = missing, missing, missing, missing, missing
+	if !found {
+		return t
+	}
+	pair := func(f func(i, j int) float64) Pair {
+		return Pair{reading.Figure(f(e.UsualFrom, e.Begin)), reading.Figure(f(e.Begin, e.End))}
+	}
+	mean := func(v []float64) Pair { return pair(func(i, j int) float64 { return reading.MeanOver(v, i, j) }) }
+	t.BytesPair, t.IOPSPair, t.InPair = mean(l.bytes), mean(iops), mean(flight)
+	ratio := func(a, b []float64, scale float64) Pair {
+		return pair(func(i, j int) float64 {
+			x, y := reading.PairMeans(a, b, i, j)
+			if !(y > 0) {
+				return math.NaN()
+			}
+			return x / y * scale
+		})
+	}
+	t.TimePair, t.SizePair = ratio(d.occupancy, d.rate, 1e6), ratio(l.bytes, iops, 1)
+	return t
+}
+
+func (l *load) tenant(in Input, dir string, e onset.Episode, found bool) Tenant {
+	t := Tenant{Ref: l.vm.Key.String(), Name: l.vm.Title(), Tier: l.vm.Tier(), Application: l.vm.Facts.Text("application"),
+		Role: Bystander, Share: reading.Missing, Onset: reading.Missing, Demand: Pair{reading.Missing, reading.Missing}, Trace: l.trace(in.First, dir, e, found)}
+	if found {
+		t.Demand = Pair{reading.Figure(reading.MeanOver(l.demand, e.UsualFrom, e.Begin)), reading.Figure(reading.MeanOver(l.demand, e.Begin, e.End))}
+	}
+	if math.IsNaN(reading.MeanOver(l.demand, in.First, len(l.demand))) {
+		t.Role, t.Why = NotSeen, "no readings of its virtual disks in this window"
+	}
+	return t
+}
+
+// judge says what a tenant's figures mean. Suspects are chosen afterwards, among all.
+func (t *Tenant) judge(grew bool) {
+	if t.Role == NotSeen {
+		return
+	}
+	before, during := float64(t.Demand.Before), float64(t.Demand.During)
+	slower := t.TimePair.During/t.TimePair.Before > slowerBy
+	change := during / before
+	size := ""
+	if b, d := float64(t.SizePair.Before), float64(t.SizePair.During); d > 1.5*b || d < b/1.5 {
+		size = fmt.Sprintf(", %s each instead of %s", phrase.Bytes(d), phrase.Bytes(b))
+	}
+	switch {
+	case math.IsNaN(change) || during == 0 && before == 0:
+		t.Why = "asks nothing of it"
+	case slower && change > 1.15 && t.Share > 0.02:
+		t.Role, t.Why = Sufferer, fmt.Sprintf("asks %s more than before%s", phrase.Percent(change-1), size)
+	case slower && change < 0.95:
+		t.Role, t.Why = Sufferer, fmt.Sprintf("waits; gets %s less done%s", phrase.Percent(1-change), size)
+	case slower:
+		t.Role, t.Why = Sufferer, "waits; asks no more than before"
+	case change > 1.15 && grew && t.Share > 0.02:
+		t.Why = fmt.Sprintf("asks %s more than before%s, without waiting longer", phrase.Percent(change-1), size)
+	default:
+		t.Why = "asks as much as before, waits no longer"
+	}
+}

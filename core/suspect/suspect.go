@@ -1,0 +1,346 @@
+// Package suspect asks who loads a shared component and who suffers from it: all its tenants side by
+// side, before and after the moment it became slow.
+//
+// The busiest tenant is not the culprit for being busy; a culprit's demand rose when the component
+// slowed, while that of the sufferers did not. Often there is none: everybody grew, many grew a
+// little, or the component itself became slower. Then nobody is accused.
+package suspect
+
+import (
+	"cmp"
+	"fmt"
+	"math"
+	"slices"
+	"time"
+
+	"dowsingrod/core/estate"
+	"dowsingrod/core/onset"
+	"dowsingrod/core/phrase"
+	"dowsingrod/core/reading"
+	"dowsingrod/core/route"
+)
+
+// Outcome is what the comparison came to.
+type Outcome string
+
+// Outcomes.
+const (
+	Culprit   Outcome = "culprit"   // one tenant brought most of the added demand
+	Several   Outcome = "several"   // a few did together
+	Everybody Outcome = "everybody" // demand rose, but no few tenants brought it
+	Itself    Outcome = "itself"    // slower without more demand
+	NoChange  Outcome = "no change" // it did not become slow in this window
+	Unknown   Outcome = "unknown"   // too little is known
+)
+
+// Role is a tenant's part in it.
+type Role string
+
+// Roles.
+const (
+	Suspect   Role = "suspect"
+	Sufferer  Role = "sufferer"
+	Bystander Role = "bystander"
+	NotSeen   Role = "not seen"
+)
+
+// Margins for an accusation.
+const (
+	culpritShare = 0.50 // of the added demand, at least
+	runnerUp     = 2.0  // times the next tenant's part, at least
+	severalShare = 0.70 // of the added demand by at most three
+	demandRise   = 1.12 // demand during against before, at least, for demand to be the reason
+	slowerBy     = 1.30 // time per I/O during against before makes a sufferer
+)
+
+// Pair is a figure before and during the change.
+type Pair struct {
+	Before reading.Figure `json:"before" doc:"Mean before"`
+	During reading.Figure `json:"during" doc:"Mean during"`
+}
+
+// Trace is load and its cost in time, per cell.
+type Trace struct {
+	BytesS    reading.Row `json:"bytes_s" doc:"Bytes per second, reads and writes"`
+	IOPS      reading.Row `json:"iops" doc:"I/O per second, reads and writes"`
+	InFlight  reading.Row `json:"in_flight" doc:"Mean I/Os in flight"`
+	Time      reading.Row `json:"time_us" doc:"µs per I/O, in the direction that slowed"`
+	BytesPair Pair        `json:"bytes_s_pair" doc:"Bytes per second"`
+	IOPSPair  Pair        `json:"iops_pair" doc:"I/O per second"`
+	InPair    Pair        `json:"in_flight_pair" doc:"I/Os in flight"`
+	TimePair  Pair        `json:"time_us_pair" doc:"µs per I/O"`
+	SizePair  Pair        `json:"size_pair" doc:"Bytes per I/O"`
+}
+
+// Tenant is a VM that uses the component.
+type Tenant struct {
+	Ref         string         `json:"ref" doc:"The VM, kind:id@source"`
+	Name        string         `json:"name" doc:"Its name"`
+	Tier        string         `json:"tier,omitempty" doc:"Its service tier"`
+	Application string         `json:"application,omitempty" doc:"The application it belongs to"`
+	Role        Role           `json:"role" doc:"Its part" enum:"suspect,sufferer,bystander,not seen"`
+	Why         string         `json:"why" doc:"The figures that say so, in words"`
+	Demand      Pair           `json:"demand" doc:"Cost units per second asked of the component"`
+	Share       reading.Figure `json:"share" doc:"Part of the added demand it brought, 0–1"`
+	Onset       reading.Figure `json:"onset_s" doc:"When its demand rose, s after the component slowed; null where it did not"`
+	Trace
+}
+
+// Suspects compares the tenants of a component.
+type Suspects struct {
+	Of         string          `json:"of" doc:"The component, kind:id@source"`
+	Name       string          `json:"name" doc:"Its name"`
+	Kind       estate.Kind     `json:"kind" doc:"Its kind"`
+	From       time.Time       `json:"from" doc:"Start of the first cell"`
+	Step       float64         `json:"step_s" doc:"Length of a cell in s"`
+	N          int             `json:"n" doc:"Number of cells"`
+	Measured   string          `json:"measured" doc:"Where the component's time per I/O is taken"`
+	Direction  string          `json:"direction" doc:"The direction compared" enum:"read,write"`
+	Onset      *time.Time      `json:"onset,omitempty" doc:"When it became slow; absent where it did not"`
+	Until      *time.Time      `json:"until,omitempty" doc:"When that ended, or the readings did"`
+	UsualFrom  *time.Time      `json:"usual_from,omitempty" doc:"'Before' is from here to the onset"`
+	Outcome    Outcome         `json:"outcome" doc:"What the comparison came to" enum:"culprit,several,everybody,itself,no change,unknown"`
+	Confidence reading.Figure  `json:"confidence" doc:"0–1; null where nobody is accused"`
+	Grounds    []string        `json:"grounds" doc:"What the confidence is made of"`
+	Statement  []phrase.Phrase `json:"statement" doc:"What one would say on the phone"`
+	Component  Trace           `json:"component" doc:"The component itself"`
+	Demand     Pair            `json:"demand" doc:"Cost units per second, all tenants"`
+	Unit       string          `json:"cost_unit" doc:"What a cost unit is"`
+	Tenants    []Tenant        `json:"tenants" doc:"Ranked by part in the added demand, then by harm"`
+	Coverage   reading.Figure  `json:"coverage" doc:"Part of the tenants' cells that is known, 0–1"`
+	Notes      []string        `json:"notes" doc:"What limits it"`
+}
+
+// Input is what Compute needs.
+type Input struct {
+	Grid    reading.Grid
+	First   int            // the window shown begins at this cell; those before make "before"
+	Moments []route.Moment // in order, covering the grid
+	Of      estate.Key
+	From    route.Readings
+}
+
+// Compute compares the tenants of a component over the grid. The component must be in the last moment.
+func Compute(in Input) (Suspects, error) {
+	latest := in.Moments[len(in.Moments)-1].Map
+	at, ok := latest.Estate().Position(in.Of)
+	if !ok {
+		return Suspects{}, fmt.Errorf("%s is not in the estate at %s", in.Of, in.Grid.End().Format(time.RFC3339))
+	}
+	o := latest.Estate().At(at)
+	s := Suspects{Of: in.Of.String(), Name: title(latest.Estate(), at), Kind: o.Key.Ref.Kind, From: in.Grid.At(in.First), Step: in.Grid.Step.Seconds(),
+		N: in.Grid.N - in.First, Outcome: Unknown, Confidence: reading.Missing, Notes: []string{}, Grounds: []string{}, Tenants: []Tenant{}}
+	price := priceOf(latest.Estate(), at)
+	s.Unit = price.words
+	loads, err := tenants(in, price)
+	if err != nil {
+		return Suspects{}, err
+	}
+	whole := component(in, o, loads, &s)
+	episode, found := s.findOnset(in, whole)
+	for _, l := range loads {
+		s.Tenants = append(s.Tenants, l.tenant(in, s.Direction, episode, found))
+	}
+	s.Component = whole.trace(in.First, s.Direction, episode, found)
+	s.Coverage = coverage(loads, in.First)
+	switch {
+	case len(loads) == 0 || s.Coverage < 0.3:
+	case !found:
+		s.Outcome = NoChange
+	default:
+		s.compare(in, loads, episode, price)
+	}
+	s.rank()
+	s.Statement = s.statement(price)
+	return s, nil
+}
+
+func title(e *estate.Estate, i int32) string {
+	for _, k := range []estate.Kind{estate.Array, estate.Switch, estate.Host} {
+		if owner, ok := e.Owner(i, k); ok {
+			return e.At(owner).Title() + " " + e.At(i).Title()
+		}
+	}
+	return e.At(i).Title()
+}
+
+func (s *Suspects) findOnset(in Input, whole *load) (onset.Episode, bool) {
+	var best onset.Episode
+	var gained float64
+	s.Direction = "read"
+	for _, dir := range []string{"read", "write"} {
+		d := whole.side(dir)
+		e, ok := onset.Find(d.latency(), in.First, onset.Rules{Floor: 200})
+		if !ok {
+			continue
+		}
+		if gain := reading.MeanOver(d.rate, e.Begin, e.End) * (e.During - e.Usual); gain > gained {
+			best, gained, s.Direction = e, gain, dir
+		}
+	}
+	if gained == 0 {
+		return onset.Episode{}, false
+	}
+	from, to, usual := in.Grid.At(best.Begin), in.Grid.At(best.End), in.Grid.At(best.UsualFrom)
+	s.Onset, s.Until, s.UsualFrom = &from, &to, &usual
+	return best, true
+}
+
+// compare attributes the added demand and decides whether anybody is to be accused.
+func (s *Suspects) compare(in Input, loads []*load, e onset.Episode, price price) {
+	var before, during, added float64
+	rise := make([]float64, len(loads))
+	for k, l := range loads {
+		b, d := reading.MeanOver(l.demand, e.UsualFrom, e.Begin), reading.MeanOver(l.demand, e.Begin, e.End)
+		if math.IsNaN(b) || math.IsNaN(d) {
+			continue
+		}
+		before, during = before+b, during+d
+		rise[k] = math.Max(0, d-b)
+		added += rise[k]
+	}
+	s.Demand = Pair{reading.Figure(before), reading.Figure(during)}
+	grew := during >= demandRise*before
+	for k := range s.Tenants {
+		t := &s.Tenants[k]
+		if added > 0 {
+			t.Share = reading.Figure(rise[k] / added)
+		}
+		if own, ok := onset.Find(loads[k].demand, max(0, e.UsualFrom-1), onset.Rules{Factor: 1.3}); ok && t.Share > 0.02 {
+			t.Onset = reading.Figure(float64(own.Begin-e.Begin) * in.Grid.Step.Seconds())
+		}
+		t.judge(grew)
+	}
+	order := make([]int, len(loads))
+	for k := range order {
+		order[k] = k
+	}
+	slices.SortFunc(order, func(a, b int) int { return cmp.Compare(rise[b], rise[a]) })
+	part := func(n int) float64 { // of the added demand, by the n-th
+		if n >= len(order) || added == 0 {
+			return 0
+		}
+		return rise[order[n]] / added
+	}
+	switch top3 := part(0) + part(1) + part(2); {
+	case !grew:
+		s.Outcome = Itself
+	case part(0) >= culpritShare && part(0) >= runnerUp*part(1):
+		s.Outcome = Culprit
+		s.accuse(order[:1])
+		s.confide(part(0), part(1), e, s.Tenants[order[0]])
+	case top3 >= severalShare && len(loads) > 4:
+		s.Outcome = Several
+		var these []int
+		for n := range 3 {
+			if part(n) >= 0.15 {
+				these = append(these, order[n])
+			}
+		}
+		s.accuse(these)
+		s.confide(top3, part(3), e, s.Tenants[order[0]])
+	default:
+		s.Outcome = Everybody
+	}
+}
+
+func (s *Suspects) accuse(at []int) {
+	for _, k := range at {
+		s.Tenants[k].Role = Suspect
+	}
+}
+
+// confide makes the confidence: half of it is the part of the added demand, three tenths the margin to
+// the next, two tenths whether it began with the slowness or just before; all scaled by what was seen
+// and by how clearly the slow stretch stands apart.
+func (s *Suspects) confide(part, next float64, e onset.Episode, t Tenant) {
+	margin := 1.0
+	if part > 0 {
+		margin = (part - next) / part
+	}
+	timing, when := 0.3, "its own rise could not be dated"
+	if t.Onset.Known() {
+		if lag := float64(t.Onset); lag <= 2*s.Step && lag >= -15*s.Step {
+			timing, when = 1, "it began with the slowness"
+			if lag < 0 {
+				when = "it began " + phrase.Span(time.Duration(-lag)*time.Second) + " before the slowness"
+			}
+		} else {
+			timing, when = 0, "it began "+phrase.Span(time.Duration(math.Abs(lag))*time.Second)+" off the slowness"
+		}
+	}
+	c := (0.5*part + 0.3*margin + 0.2*timing) * float64(s.Coverage) * e.Probability
+	s.Confidence = reading.Figure(math.Min(0.99, c))
+	s.Grounds = append(s.Grounds,
+		fmt.Sprintf("%s of the added demand (weight 0.5)", phrase.Percent(part)),
+		fmt.Sprintf("margin to the next tenant %s (weight 0.3)", phrase.Percent(margin)),
+		when+" (weight 0.2)",
+		fmt.Sprintf("%s of the tenants' readings are there, and slow cells exceed usual ones in %s of comparisons", phrase.Percent(float64(s.Coverage)), phrase.Percent(e.Probability)))
+}
+
+func (s *Suspects) rank() {
+	roles := map[Role]int{Suspect: 0, Sufferer: 1, Bystander: 1, NotSeen: 2}
+	slices.SortStableFunc(s.Tenants, func(a, b Tenant) int {
+		return cmp.Or(cmp.Compare(roles[a.Role], roles[b.Role]), -cmp.Compare(a.weight(), b.weight()), cmp.Compare(a.Name, b.Name))
+	})
+}
+
+// weight ranks a tenant by what it brought, then by what it holds in flight.
+func (t Tenant) weight() float64 {
+	w := 0.0
+	if t.Share.Known() && t.Role == Suspect {
+		w = 1e9 * float64(t.Share)
+	}
+	if t.InPair.During.Known() {
+		w += float64(t.InPair.During)
+	} else {
+		w += reading.MeanOver(t.InFlight, 0, len(t.InFlight))
+	}
+	if math.IsNaN(w) {
+		return -1
+	}
+	return w
+}
+
+func coverage(loads []*load, first int) reading.Figure {
+	known, all := 0, 0
+	for _, l := range loads {
+		for _, v := range l.demand[first:] {
+			all++
+			if !math.IsNaN(v) {
+				known++
+			}
+		}
+	}
+	if all == 0 {
+		return 0
+	}
+	return reading.Figure(float64(known) / float64(all))
+}
+
+// Needs lists the readings that Compute will ask for.
+func Needs(moments []route.Moment, of estate.Key) []route.Need {
+	io := []string{"read_iops", "write_iops", "read_bytes_s", "write_bytes_s", "read_latency_us", "write_latency_us"}
+	needs := []route.Need{{Key: of, Metrics: io}}
+	seen := map[estate.Key]bool{of: true}
+	for _, m := range moments {
+		e := m.Map.Estate()
+		i, ok := e.Position(of)
+		if !ok {
+			continue
+		}
+		for _, d := range m.Map.VDisks(i) {
+			if k := e.At(d.At).Key; !seen[k] {
+				seen[k] = true
+				needs = append(needs, route.Need{Key: k, Metrics: io})
+			}
+			for _, v := range m.Map.Volumes(d.At) {
+				if k := e.At(v).Key; !seen[k] {
+					seen[k] = true
+					needs = append(needs, route.Need{Key: k, Metrics: []string{"cache_hit_share"}})
+				}
+			}
+		}
+	}
+	return needs
+}

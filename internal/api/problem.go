@@ -1,0 +1,67 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"dowsingrod/core/estate"
+	"dowsingrod/internal/service"
+	"dowsingrod/internal/store"
+)
+
+func problem(status int, kind, detail string, errs ...*huma.ErrorDetail) error {
+	return &huma.ErrorModel{Type: problemType + kind, Title: http.StatusText(status), Status: status, Detail: detail, Errors: errs}
+}
+
+// explain turns an error of the service into a problem (RFC 9457) with a stable type.
+func (s *server) explain(ctx context.Context, err error) error {
+	var missing *estate.NotFoundError
+	var ambiguous *estate.AmbiguousError
+	var window *service.WindowError
+	var refused *service.FeedError
+	switch {
+	case err == nil:
+		return nil
+	case errors.As(err, &missing):
+		return problem(http.StatusNotFound, "unknown-object", err.Error())
+	case errors.As(err, &ambiguous):
+		var candidates []*huma.ErrorDetail
+		for _, c := range ambiguous.Candidates {
+			candidates = append(candidates, &huma.ErrorDetail{Message: "could be meant", Location: "query.of", Value: c})
+		}
+		return problem(http.StatusConflict, "ambiguous-name", fmt.Sprintf("%q could be any of several objects: give one of their addresses", ambiguous.Query), candidates...)
+	case errors.As(err, &window):
+		return problem(http.StatusBadRequest, "bad-window", err.Error())
+	case errors.As(err, &refused):
+		var lines []*huma.ErrorDetail
+		for _, b := range refused.Result.Errors {
+			lines = append(lines, &huma.ErrorDetail{Message: b.Reason, Location: fmt.Sprintf("line %d", b.Line), Value: b.Line})
+		}
+		return problem(http.StatusUnprocessableEntity, "bad-feed", fmt.Sprintf("%s bad, nothing stored", count(refused.Result.Bad, "line is", "lines are")), lines...)
+	case errors.Is(err, store.ErrUnavailable):
+		return problem(http.StatusServiceUnavailable, "database-unavailable", "the database does not answer; nothing was changed. Try again once it is back")
+	case errors.Is(err, service.ErrSignIn), errors.Is(err, service.ErrLink):
+		return problem(http.StatusUnauthorized, "sign-in-refused", err.Error())
+	case errors.Is(err, service.ErrPassword), errors.Is(err, service.ErrName):
+		return problem(http.StatusUnprocessableEntity, "bad-account", err.Error())
+	case errors.Is(err, store.ErrTaken), errors.Is(err, service.ErrLast):
+		return problem(http.StatusConflict, "conflict", err.Error())
+	case errors.Is(err, store.ErrNotFound):
+		return problem(http.StatusNotFound, "not-found", "there is none of that name")
+	case ctx.Err() != nil:
+		return problem(499, "cancelled", "the request was cancelled")
+	}
+	s.Log.Error("a request failed", "error", err)
+	return problem(http.StatusInternalServerError, "internal", "something failed here; the service's log says what")
+}
+
+func count(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}

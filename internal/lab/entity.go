@@ -1,0 +1,160 @@
+package lab
+
+import (
+	"math"
+	"time"
+
+	"dowsingrod/core/estate"
+	"dowsingrod/internal/feed"
+)
+
+// entity collects what one object reports: sums over the model's steps, turned into one value per
+// interval of its source.
+type entity struct {
+	of      string
+	metrics []metric
+	every   int // steps of the model per interval
+	steps   int
+	io      bool
+}
+
+type metric struct {
+	name        string
+	sum, weight float64
+	decimals    float64 // 10^n
+	weighted    bool    // a mean over I/O, not over time
+	values      feed.Values
+}
+
+var ioMetrics = []string{"read_iops", "write_iops", "read_bytes_s", "write_bytes_s", "outstanding", "read_latency_us", "write_latency_us"}
+
+func (l *Lab) entity(source, of string, names ...string) *entity {
+	e := &entity{of: of, every: l.every(source)}
+	for _, n := range names {
+		m := metric{name: n, decimals: 1}
+		switch n {
+		case "read_iops", "write_iops":
+			m.decimals = 10
+		case "outstanding":
+			m.decimals = 100
+		case "busy_share", "steal_share", "write_pending_share", "cache_hit_share", "credit_zero_share":
+			m.decimals = 1e4
+		case "crc_errors_s", "discards_s", "link_resets_s":
+			m.decimals = 1e3
+		}
+		switch n {
+		case "read_latency_us", "write_latency_us", "queue_latency_us", "cache_hit_share", "read_service_us", "write_service_us":
+			m.weighted = true
+		}
+		e.metrics = append(e.metrics, m)
+	}
+	l.entities[source] = append(l.entities[source], e)
+	return e
+}
+
+func (l *Lab) ioEntity(source, of string, more ...string) *entity {
+	e := l.entity(source, of, append(append([]string{}, ioMetrics...), more...)...)
+	e.io = true
+	return e
+}
+
+func (l *Lab) portEntity(source, of string) *entity {
+	return l.entity(source, of, "tx_bytes_s", "rx_bytes_s", "credit_zero_share", "crc_errors_s")
+}
+
+func (l *Lab) every(source string) int {
+	for _, s := range Sources {
+		if s.Name == source {
+			return int(s.Interval / Step)
+		}
+	}
+	panic("lab: unknown source " + source)
+}
+
+// add adds a value of metric k for one step; w is the I/O it is a mean over, for weighted metrics.
+func (e *entity) add(k int, v, w float64) {
+	m := &e.metrics[k]
+	if !m.weighted {
+		w = 1
+	}
+	m.sum += v * w
+	m.weight += w
+}
+
+// addIO adds rates in 1/s, bytes per second and times in s per I/O for one step.
+func (e *entity) addIO(reads, writes, readBytes, writeBytes, readTime, writeTime float64) {
+	e.add(0, reads, 1)
+	e.add(1, writes, 1)
+	e.add(2, readBytes, 1)
+	e.add(3, writeBytes, 1)
+	e.add(4, reads*readTime+writes*writeTime, 1)
+	e.add(5, readTime*1e6, reads)
+	e.add(6, writeTime*1e6, writes)
+}
+
+// tick ends a step, and the interval where it is full.
+func (e *entity) tick() {
+	if e.steps++; e.steps < e.every {
+		return
+	}
+	e.steps = 0
+	for k := range e.metrics {
+		m := &e.metrics[k]
+		v := math.NaN()
+		if m.weight > 0 {
+			v = math.Round(m.sum/m.weight*m.decimals) / m.decimals
+			if m.decimals == 1e4 {
+				v = math.Min(v, 1)
+			}
+		}
+		m.values = append(m.values, v)
+		m.sum, m.weight = 0, 0
+	}
+}
+
+// take returns what was collected since, as one reading record; nil where there is nothing.
+func (e *entity) take(from time.Time, silent func(i int) bool) *feed.Reading {
+	if len(e.metrics) == 0 || len(e.metrics[0].values) == 0 {
+		return nil
+	}
+	r := &feed.Reading{Of: e.of, From: from, Step: (time.Duration(e.every) * Step).Seconds(), Values: make(map[string]feed.Values, len(e.metrics))}
+	for k := range e.metrics {
+		m := &e.metrics[k]
+		for i := range m.values {
+			if silent(i) {
+				m.values[i] = math.NaN()
+			}
+		}
+		r.Values[m.name] = m.values
+		m.values = nil
+	}
+	return r
+}
+
+// noise is a number in [0, 1) that depends on its arguments alone.
+func noise(seed uint64, parts ...uint64) float64 {
+	h := seed ^ 0x9e3779b97f4a7c15
+	for _, p := range parts {
+		h ^= p + 0x9e3779b97f4a7c15 + h<<6 + h>>2
+		h ^= h >> 30 // the finaliser of SplitMix64 (Steele, Lea and Flood, 2014)
+		h *= 0xbf58476d1ce4e5b9
+		h ^= h >> 27
+		h *= 0x94d049bb133111eb
+		h ^= h >> 31
+	}
+	return float64(h>>11) / (1 << 53)
+}
+
+// wander is a slow, smooth number in [-1, 1]: it turns every seven minutes.
+func wander(seed, n uint64, t time.Time) float64 {
+	const knot = 7 * 60
+	s := t.Unix()
+	k, f := uint64(s/knot), float64(s%knot)/knot
+	f = f * f * (3 - 2*f)
+	return 2*(noise(seed, n, k)*(1-f)+noise(seed, n, k+1)*f) - 1
+}
+
+func (l *Lab) vmObject(v *vm, uses []string) *feed.Object {
+	facts := estate.Facts{"uuid": uuid(v.name), "tier": string(rune('0' + v.tier)), "application": v.app, "vcpus": 4.0, "memory_bytes": 16.0 * gib, "power": "on"}
+	return &feed.Object{Kind: estate.VM, ID: v.name, Name: v.name, Facts: facts, Links: links{"runs_on": {"host:" + v.host.id}, "uses": uses}}
+}

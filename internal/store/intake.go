@@ -1,0 +1,579 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"math"
+	"reflect"
+	"slices"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgtype"
+	"github.com/jackc/pgx/v5/pgxpool"
+
+	"dowsingrod/core/estate"
+	"dowsingrod/internal/feed"
+	"dowsingrod/internal/store/codec"
+)
+
+// heldValues bounds the readings an intake holds in memory before it writes them to the open
+// transaction: 8 bytes each.
+const heldValues = 2 << 20
+
+// Errors of an intake that are the feed's fault, not the store's.
+var (
+	ErrDuplicate = errors.New("is listed twice in this feed")
+	ErrUnknown   = errors.New("is not known: its object record must come first, in this feed or an earlier one of this source")
+)
+
+// Totals counts what an intake took.
+type Totals struct {
+	Sources    int   `json:"sources" doc:"Feed headers"`
+	Objects    int   `json:"objects" doc:"Object records"`
+	Changed    int   `json:"changed" doc:"Objects that are new or different"`
+	Gone       int   `json:"gone" doc:"Objects that are no more"`
+	Samples    int64 `json:"samples" doc:"Readings, null ones left out"`
+	Series     int   `json:"series" doc:"Rows of readings"`
+	Histograms int   `json:"histograms" doc:"Histogram records"`
+	Events     int   `json:"events" doc:"Event records"`
+}
+
+// Intake takes the records of a feed within one transaction. It is for one goroutine.
+type Intake struct {
+	ctx    context.Context
+	tx     pgx.Tx
+	pool   *pgxpool.Pool
+	totals Totals
+
+	source  *openSource
+	locked  map[string]bool
+	series  map[Want]int64
+	held    map[chunkKey]*pending
+	values  int
+	days    map[string]bool
+	changed bool
+}
+
+type openSource struct {
+	id      int64
+	name    string
+	header  feed.Header
+	first   bool
+	objects map[estate.Ref]*known
+	listed  map[estate.Ref]int // line of the object record in this feed
+	end     time.Time
+}
+
+// known is an object of the source and its versions that end after the header's time, in order.
+type known struct {
+	id       int64
+	versions []version
+}
+
+type version struct {
+	from, to pgtype.Timestamptz
+	name     string
+	facts    estate.Facts
+	links    map[string][]string
+}
+
+type chunkKey struct {
+	series      int64
+	span        time.Time
+	step, phase int32
+}
+
+// pending are values of a chunk not yet written; values[i] has index first+i within the span.
+type pending struct {
+	first  int
+	values []float64
+}
+
+// Import runs f with an intake and commits what it took where f returns nil; otherwise nothing of it
+// is stored.
+func (s *Store) Import(ctx context.Context, f func(*Intake) error) (Totals, error) {
+	var totals Totals
+	err := s.inTx(ctx, func(tx pgx.Tx) error {
+		in := &Intake{ctx: ctx, tx: tx, pool: s.pool, locked: make(map[string]bool), series: make(map[Want]int64), held: make(map[chunkKey]*pending), days: make(map[string]bool)}
+		if err := f(in); err != nil {
+			return err
+		}
+		if err := in.finish(); err != nil {
+			return err
+		}
+		totals = in.totals
+		return nil
+	})
+	return totals, err
+}
+
+// Begin opens a feed of a source. What came before it is finished first. Feeds of one source wait for
+// one another.
+func (in *Intake) Begin(h feed.Header) error {
+	if err := in.endSource(); err != nil {
+		return err
+	}
+	in.totals.Sources++
+	if !in.locked[h.Source] {
+		if _, err := in.tx.Exec(in.ctx, `select pg_advisory_xact_lock(hashtextextended('intake ' || $1, 0))`, h.Source); err != nil {
+			return err
+		}
+		in.locked[h.Source] = true
+	}
+	src := &openSource{name: h.Source, header: h, objects: make(map[estate.Ref]*known), listed: make(map[estate.Ref]int)}
+	err := in.tx.QueryRow(in.ctx, `
+		insert into source (name, first_feed, last_feed) values ($1, $2, $2)
+		on conflict (name) do update set last_feed = greatest(source.last_feed, excluded.last_feed), first_feed = least(source.first_feed, excluded.first_feed), received = now()
+		returning id, xmax = 0`, h.Source, h.Time).Scan(&src.id, &src.first)
+	if err != nil {
+		return err
+	}
+	rows, err := in.tx.Query(in.ctx, `
+		select o.id, o.kind, o.local_id, v.valid_from, v.valid_to, v.name, v.facts, v.links
+		from object o left join object_version v on v.object_id = o.id and v.valid_to > $2
+		where o.source_id = $1 order by o.id, v.valid_from`, src.id, h.Time)
+	if err != nil {
+		return err
+	}
+	var id int64
+	var ref estate.Ref
+	var v version
+	var name *string
+	_, err = pgx.ForEachRow(rows, []any{&id, &ref.Kind, &ref.ID, &v.from, &v.to, &name, &v.facts, &v.links}, func() error {
+		k := src.objects[ref]
+		if k == nil {
+			k = &known{id: id}
+			src.objects[ref] = k
+		}
+		if name != nil {
+			v.name = *name
+			k.versions = append(k.versions, v)
+			v.facts, v.links = nil, nil
+		}
+		return nil
+	})
+	in.source = src
+	return err
+}
+
+// Object takes an object record. The object replaces what its source said of it before, as of the
+// header's time.
+func (in *Intake) Object(o *feed.Object, line int) error {
+	ref := o.Ref()
+	if first, twice := in.source.listed[ref]; twice {
+		return fmt.Errorf("%s %w, first in line %d", ref, ErrDuplicate, first)
+	}
+	in.source.listed[ref] = line
+	in.totals.Objects++
+	k := in.source.objects[ref]
+	if k == nil {
+		k = &known{}
+		err := in.tx.QueryRow(in.ctx, `insert into object (source_id, kind, local_id) values ($1, $2, $3) returning id`,
+			in.source.id, ref.Kind, ref.ID).Scan(&k.id)
+		if err != nil {
+			return err
+		}
+		in.source.objects[ref] = k
+	}
+	at := in.source.header.Time
+	next := version{name: o.Name, facts: o.Facts, links: o.Links, from: pgtype.Timestamptz{Time: at, Valid: true}, to: pgtype.Timestamptz{InfinityModifier: pgtype.Infinity, Valid: true}}
+	if next.facts == nil {
+		next.facts = estate.Facts{}
+	}
+	if next.links == nil {
+		next.links = map[string][]string{}
+	}
+	if in.source.first { // what was before the first feed is taken to be as the first feed says
+		next.from = pgtype.Timestamptz{InfinityModifier: pgtype.NegativeInfinity, Valid: true}
+	}
+	if len(k.versions) > 0 {
+		v := k.versions[0]
+		switch {
+		case !after(v.from, at): // valid at this moment
+			if v.name == next.name && same(v.facts, next.facts) && same(v.links, next.links) {
+				return nil
+			}
+			if err := in.close(k, v, at); err != nil {
+				return err
+			}
+			next.to = v.to
+		default: // known only later: true until then
+			next.to = v.from
+		}
+	}
+	in.totals.Changed++
+	in.changed = true
+	facts, err := json.Marshal(next.facts)
+	if err != nil {
+		return err
+	}
+	links, err := json.Marshal(next.links)
+	if err != nil {
+		return err
+	}
+	_, err = in.tx.Exec(in.ctx, `insert into object_version values ($1, $2, $3, $4, $5, $6)
+		on conflict (object_id, valid_from) do update set valid_to = excluded.valid_to, name = excluded.name, facts = excluded.facts, links = excluded.links`,
+		k.id, next.from, next.to, next.name, facts, links)
+	k.versions = append([]version{next}, k.versions...)
+	return err
+}
+
+func after(t pgtype.Timestamptz, at time.Time) bool {
+	return t.InfinityModifier == pgtype.Infinity || t.InfinityModifier == pgtype.Finite && t.Time.After(at)
+}
+
+// same compares by the JSON written, in which 4 and 4.0 are one.
+func same(a, b any) bool {
+	if reflect.DeepEqual(a, b) {
+		return true
+	}
+	x, errX := json.Marshal(a)
+	y, errY := json.Marshal(b)
+	return errX == nil && errY == nil && string(x) == string(y)
+}
+
+// close ends a version at a moment; one that began at that very moment is dropped.
+func (in *Intake) close(k *known, v version, at time.Time) error {
+	k.versions = k.versions[1:]
+	if v.from.InfinityModifier == pgtype.Finite && v.from.Time.Equal(at) {
+		_, err := in.tx.Exec(in.ctx, `delete from object_version where object_id = $1 and valid_from = $2`, k.id, at)
+		return err
+	}
+	_, err := in.tx.Exec(in.ctx, `update object_version set valid_to = $3 where object_id = $1 and valid_from = $2`, k.id, v.from, at)
+	return err
+}
+
+// Gone ends an object as of the header's time.
+func (in *Intake) Gone(ref estate.Ref) error {
+	k := in.source.objects[ref]
+	if k == nil {
+		return fmt.Errorf("%s %w", ref, ErrUnknown)
+	}
+	return in.end(k)
+}
+
+func (in *Intake) end(k *known) error {
+	if len(k.versions) == 0 || after(k.versions[0].from, in.source.header.Time) {
+		return nil
+	}
+	in.totals.Gone++
+	in.changed = true
+	return in.close(k, k.versions[0], in.source.header.Time)
+}
+
+func (in *Intake) object(ref string) (int64, error) {
+	r, err := estate.ParseRef(ref)
+	if err != nil {
+		return 0, err
+	}
+	k := in.source.objects[r]
+	if k == nil {
+		return 0, fmt.Errorf("%s %w", r, ErrUnknown)
+	}
+	return k.id, nil
+}
+
+// Reading takes a reading record. Values already stored for the same moments are replaced; a null
+// replaces nothing.
+func (in *Intake) Reading(r *feed.Reading) error {
+	id, err := in.object(r.Of)
+	if err != nil {
+		return err
+	}
+	step := time.Duration(math.Round(r.Step*1000)) * time.Millisecond
+	for metric, values := range r.Values {
+		series, err := in.seriesID(Want{id, metric})
+		if err != nil {
+			return err
+		}
+		in.totals.Series++
+		if err := in.hold(series, r.From, step, values); err != nil {
+			return err
+		}
+		in.reached(r.From.Add(time.Duration(len(values)) * step))
+	}
+	return nil
+}
+
+func (in *Intake) reached(end time.Time) {
+	if end.After(in.source.end) {
+		in.source.end = end
+	}
+}
+
+func (in *Intake) seriesID(w Want) (int64, error) {
+	if id, ok := in.series[w]; ok {
+		return id, nil
+	}
+	// All series of the object at once: its other metrics come next.
+	rows, err := in.tx.Query(in.ctx, `select metric, id from series where object_id = $1`, w.Object)
+	if err != nil {
+		return 0, err
+	}
+	var metric string
+	var id int64
+	if _, err := pgx.ForEachRow(rows, []any{&metric, &id}, func() error {
+		in.series[Want{w.Object, metric}] = id
+		return nil
+	}); err != nil {
+		return 0, err
+	}
+	if id, ok := in.series[w]; ok {
+		return id, nil
+	}
+	err = in.tx.QueryRow(in.ctx, `insert into series (object_id, metric) values ($1, $2) returning id`, w.Object, w.Metric).Scan(&id)
+	in.series[w] = id
+	return id, err
+}
+
+// hold cuts a run into chunks.
+func (in *Intake) hold(series int64, from time.Time, step time.Duration, values []float64) error {
+	for len(values) > 0 {
+		span := from.Truncate(Span)
+		offset := from.Sub(span)
+		phase, first := offset%step, int(offset/step)
+		n := int((Span - offset + step - 1) / step) // values that begin within the span
+		n = min(n, len(values))
+		key := chunkKey{series, span.UTC(), int32(step / time.Millisecond), int32(phase / time.Millisecond)}
+		p := in.held[key]
+		if p == nil {
+			p = &pending{first: first}
+			in.held[key] = p
+		}
+		in.values += p.put(first, values[:n])
+		for _, v := range values[:n] {
+			if !math.IsNaN(v) {
+				in.totals.Samples++
+			}
+		}
+		values = values[n:]
+		from = from.Add(time.Duration(n) * step)
+	}
+	if in.values > heldValues {
+		return in.flush()
+	}
+	return nil
+}
+
+// put lays values over what is pending and returns by how much it grew.
+func (p *pending) put(first int, values []float64) int {
+	if len(p.values) == 0 {
+		p.first, p.values = first, slices.Clone(values)
+		return len(values)
+	}
+	begin, end := min(p.first, first), max(p.first+len(p.values), first+len(values))
+	grown := end - begin - len(p.values)
+	if grown > 0 {
+		wide := slices.Grow(p.values, grown)[:end-begin]
+		if begin < p.first {
+			copy(wide[p.first-begin:], p.values)
+		}
+		for i := range wide {
+			if at := begin + i; at < p.first || at >= p.first+len(p.values) {
+				wide[i] = math.NaN()
+			}
+		}
+		p.first, p.values = begin, wide
+	}
+	for i, v := range values {
+		if !math.IsNaN(v) {
+			p.values[first-p.first+i] = v
+		}
+	}
+	return grown
+}
+
+// flush merges what is held into the chunks stored, within the open transaction.
+func (in *Intake) flush() error {
+	if len(in.held) == 0 {
+		return nil
+	}
+	keys := slices.Collect(maps.Keys(in.held))
+	if err := in.partitions("chunk", keys); err != nil {
+		return err
+	}
+	if err := in.merge(keys); err != nil {
+		return err
+	}
+	slices.SortFunc(keys, func(a, b chunkKey) int { return int(a.series - b.series) })
+	k := 0
+	_, err := in.tx.CopyFrom(in.ctx, pgx.Identifier{"chunk"}, []string{"series_id", "span", "step_ms", "phase_ms", "first", "count", "data"},
+		pgx.CopyFromFunc(func() ([]any, error) {
+			if k == len(keys) {
+				return nil, nil
+			}
+			key := keys[k]
+			k++
+			p := in.held[key]
+			return []any{key.series, key.span, key.step, key.phase, int32(p.first), int32(len(p.values)), codec.Encode(nil, p.values)}, nil
+		}))
+	clear(in.held)
+	in.values = 0
+	return err
+}
+
+// merge takes the stored chunks that will be written anew out of the table and lays what is held over
+// them.
+func (in *Intake) merge(keys []chunkKey) error {
+	series, spans := make([]int64, len(keys)), make([]time.Time, len(keys))
+	steps, phases := make([]int32, len(keys)), make([]int32, len(keys))
+	for i, k := range keys {
+		series[i], spans[i], steps[i], phases[i] = k.series, k.span, k.step, k.phase
+	}
+	rows, err := in.tx.Query(in.ctx, `
+		delete from chunk c using unnest($1::bigint[], $2::timestamptz[], $3::int[], $4::int[]) as k(series_id, span, step_ms, phase_ms)
+		where c.series_id = k.series_id and c.span = k.span and c.step_ms = k.step_ms and c.phase_ms = k.phase_ms
+		  and c.span = any($5::timestamptz[])
+		returning c.series_id, c.span, c.step_ms, c.phase_ms, c.first, c.data`, series, spans, steps, phases, slices.Compact(slices.SortedFunc(slices.Values(spans), time.Time.Compare)))
+	if err != nil {
+		return err
+	}
+	var key chunkKey
+	var first int32
+	var data pgtype.DriverBytes
+	_, err = pgx.ForEachRow(rows, []any{&key.series, &key.span, &key.step, &key.phase, &first, &data}, func() error {
+		values, err := codec.Decode(data, valuesPerChunk)
+		if err != nil {
+			return err
+		}
+		key.span = key.span.UTC()
+		newer := in.held[key]
+		merged := &pending{first: int(first), values: values}
+		merged.put(newer.first, newer.values)
+		in.held[key] = merged
+		return nil
+	})
+	return err
+}
+
+// partitions makes the daily partitions that spans fall in.
+func (in *Intake) partitions(table string, keys []chunkKey) error {
+	for _, k := range keys {
+		if err := in.partition(table, k.span); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (in *Intake) partition(table string, t time.Time) error {
+	day := t.UTC().Truncate(24 * time.Hour)
+	name := table + "_" + day.Format("20060102")
+	if in.days[name] {
+		return nil
+	}
+	in.days[name] = true
+	// Outside the intake's transaction, and attached rather than created in place: neither readers nor
+	// other intakes wait for it. An empty partition left by an intake that fails does no harm.
+	return pgx.BeginFunc(in.ctx, in.pool, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(in.ctx, `select pg_advisory_xact_lock(hashtextextended('partition ' || $1, 0))`, name); err != nil {
+			return err
+		}
+		var exists bool
+		if err := tx.QueryRow(in.ctx, `select to_regclass($1) is not null`, name).Scan(&exists); err != nil || exists {
+			return err
+		}
+		if _, err := tx.Exec(in.ctx, fmt.Sprintf(`create table %s (like %s including all)`, name, table)); err != nil {
+			return err
+		}
+		_, err := tx.Exec(in.ctx, fmt.Sprintf(`alter table %s attach partition %s for values from ('%s') to ('%s')`,
+			table, name, day.Format(time.RFC3339), day.Add(24*time.Hour).Format(time.RFC3339)))
+		return err
+	})
+}
+
+// Histogram takes a histogram record.
+func (in *Intake) Histogram(h *feed.Histogram) error {
+	id, err := in.object(h.Of)
+	if err != nil {
+		return err
+	}
+	if err := in.partition("histogram", h.From); err != nil {
+		return err
+	}
+	var counts []float64
+	for _, row := range h.Counts {
+		counts = append(counts, row...)
+	}
+	in.totals.Histograms++
+	_, err = in.tx.Exec(in.ctx, `insert into histogram values ($1, $2, $3, $4, $5, $6)
+		on conflict (object_id, metric, starts, step_ms) do update set bounds = excluded.bounds, counts = excluded.counts`,
+		id, h.Metric, h.From, int32(math.Round(h.Step*1000)), h.Bounds, counts)
+	return err
+}
+
+// Event takes an event record.
+func (in *Intake) Event(e *feed.Event) error {
+	id, err := in.object(e.Of)
+	if err != nil {
+		return err
+	}
+	in.totals.Events++
+	_, err = in.tx.Exec(in.ctx, `insert into event values ($1, $2, $3, $4)
+		on conflict (object_id, at, what) do update set detail = excluded.detail`, id, e.Time, e.What, e.Detail)
+	return err
+}
+
+// endSource closes what a full feed no longer lists.
+func (in *Intake) endSource() error {
+	src := in.source
+	if src == nil {
+		return nil
+	}
+	if src.header.Full {
+		for ref, k := range src.objects {
+			if _, listed := src.listed[ref]; !listed {
+				if err := in.end(k); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	if !src.end.IsZero() {
+		if _, err := in.tx.Exec(in.ctx, `update source set last_end = greatest(coalesce(last_end, $2), $2) where id = $1`, src.id, src.end); err != nil {
+			return err
+		}
+	}
+	in.source = nil
+	return nil
+}
+
+func (in *Intake) finish() error {
+	if err := in.endSource(); err != nil {
+		return err
+	}
+	if err := in.flush(); err != nil {
+		return err
+	}
+	if in.changed {
+		_, err := in.tx.Exec(in.ctx, `update estate_version set version = version + 1`)
+		return err
+	}
+	return nil
+}
+
+// DropSources forgets sources with all their objects and readings.
+func (s *Store) DropSources(ctx context.Context, names []string) error {
+	return s.inTx(ctx, func(tx pgx.Tx) error {
+		const of = `(select o.id from object o join source s on s.id = o.source_id where s.name = any($1))`
+		for _, q := range []string{
+			`delete from chunk where series_id in (select id from series where object_id in ` + of + `)`,
+			`delete from series where object_id in ` + of,
+			`delete from histogram where object_id in ` + of,
+			`delete from event where object_id in ` + of,
+			`delete from object_version where object_id in ` + of,
+			`delete from object where source_id in (select id from source where name = any($1))`,
+			`delete from source where name = any($1)`,
+		} {
+			if _, err := tx.Exec(ctx, q, names); err != nil {
+				return err
+			}
+		}
+		_, err := tx.Exec(ctx, `update estate_version set version = version + 1`)
+		return err
+	})
+}

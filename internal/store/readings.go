@@ -1,0 +1,116 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgtype"
+
+	"dowsingrod/core/reading"
+	"dowsingrod/internal/store/codec"
+)
+
+// Span is the time one chunk covers.
+const Span = 4 * time.Hour
+
+// valuesPerChunk bounds what a chunk can hold: one value a millisecond is refused long before.
+const valuesPerChunk = int(Span / time.Second * 1000)
+
+// Want names a metric of an object by the store's number.
+type Want struct {
+	Object int64
+	Metric string
+}
+
+// Runs is what Readings returns: runs of readings by object and metric.
+type Runs map[Want][]reading.Series
+
+// Readings returns the runs of the wanted metrics that overlap [from, to), in order of time. What has
+// none is absent from the result.
+func (s *Store) Readings(ctx context.Context, wants []Want, from, to time.Time) (Runs, error) {
+	objects, metrics := make([]int64, len(wants)), make([]string, len(wants))
+	for i, w := range wants {
+		objects[i], metrics[i] = w.Object, w.Metric
+	}
+	rows, err := s.pool.Query(ctx, `
+		select s.object_id, s.metric, c.span, c.step_ms, c.phase_ms, c.first, c.data
+		from unnest($1::bigint[], $2::text[]) as w(object_id, metric)
+		join series s on s.object_id = w.object_id and s.metric = w.metric
+		join chunk c on c.series_id = s.id and c.span >= $3 and c.span < $4
+		order by s.id, c.step_ms, c.phase_ms, c.span`, objects, metrics, from.Truncate(Span), to)
+	if err != nil {
+		return nil, unavailable(err)
+	}
+	out := make(Runs, len(wants))
+	var c chunkRow
+	var data pgtype.DriverBytes
+	var w Want
+	_, err = pgx.ForEachRow(rows, []any{&w.Object, &w.Metric, &c.span, &c.step, &c.phase, &c.first, &data}, func() error {
+		values, err := codec.Decode(data, valuesPerChunk)
+		if err != nil {
+			return fmt.Errorf("chunk of %s at %s: %w", w.Metric, c.span, err)
+		}
+		run := c.series(values)
+		runs := out[w]
+		if n := len(runs); n > 0 && runs[n-1].Step == run.Step && runs[n-1].From.Add(time.Duration(len(runs[n-1].Values))*run.Step).Equal(run.From) {
+			runs[n-1].Values = append(runs[n-1].Values, values...)
+		} else {
+			out[w] = append(runs, run)
+		}
+		return nil
+	})
+	return out, unavailable(err)
+}
+
+// chunkRow addresses a chunk's values: value i begins at span + phase + (first+i)·step.
+type chunkRow struct {
+	span               time.Time
+	step, phase, first int32
+}
+
+func (c chunkRow) series(values []float64) reading.Series {
+	step := time.Duration(c.step) * time.Millisecond
+	return reading.Series{From: c.span.Add(time.Duration(c.phase)*time.Millisecond + time.Duration(c.first)*step), Step: step, Values: values}
+}
+
+// Extent returns the start of the oldest and the end of the newest reading, and the number of chunks
+// and bytes that hold them; zero times where there is none.
+func (s *Store) Extent(ctx context.Context) (from, to time.Time, err error) {
+	var first, last *time.Time
+	err = s.pool.QueryRow(ctx, `select (select min(span) from chunk), (select max(last_end) from source)`).Scan(&first, &last)
+	if first != nil {
+		from = *first
+	}
+	if last != nil {
+		to = *last
+	}
+	return from, to, unavailable(err)
+}
+
+// Histogram is a distribution over intervals: Counts holds a row of len(Bounds)+1 for each.
+type Histogram struct {
+	From   time.Time
+	Step   time.Duration
+	Bounds []float64
+	Counts []float64
+}
+
+// Histograms returns the distributions of a metric of an object that begin in [from, to).
+func (s *Store) Histograms(ctx context.Context, object int64, metric string, from, to time.Time) ([]Histogram, error) {
+	rows, err := s.pool.Query(ctx, `
+		select starts, step_ms, bounds, counts from histogram
+		where object_id = $1 and metric = $2 and starts >= $3 and starts < $4 order by starts`, object, metric, from, to)
+	if err != nil {
+		return nil, unavailable(err)
+	}
+	out, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (Histogram, error) {
+		var h Histogram
+		var step int32
+		err := row.Scan(&h.From, &step, &h.Bounds, &h.Counts)
+		h.Step = time.Duration(step) * time.Millisecond
+		return h, err
+	})
+	return out, unavailable(err)
+}
