@@ -24,7 +24,8 @@ func Build(objects []Object) *Estate {
 	e.out, e.in = make([][]Edge, len(e.objects)), make([][]Edge, len(e.objects))
 	b := builder{Estate: e, owners: make(map[Kind]map[Identity][]int32)}
 	b.resolve()
-	b.breakCycles()
+	b.breakCycles(func(k LinkKind) bool { return !k.containment() && !k.symmetric() })
+	b.breakCycles(LinkKind.containment)
 	b.claim()
 	b.join()
 	slices.SortFunc(e.findings, func(x, y Finding) int {
@@ -68,8 +69,8 @@ func (b *builder) resolve() {
 	}
 }
 
-// breakCycles removes each edge that closes a circle of dependence, so that walks down end.
-func (b *builder) breakCycles() {
+// breakCycles removes each edge of the kinds followed that closes a circle, so that walks along them end.
+func (b *builder) breakCycles(follow func(LinkKind) bool) {
 	const (
 		unseen = iota
 		open
@@ -95,7 +96,7 @@ func (b *builder) breakCycles() {
 			}
 			edge := b.out[f.at][f.next]
 			f.next++
-			if edge.Kind.symmetric() {
+			if !follow(edge.Kind) {
 				continue
 			}
 			switch state[edge.To] {

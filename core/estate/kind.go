@@ -141,4 +141,8 @@ func (l LinkKind) Sendable() bool { return sentLinks[l] || isExtension(string(l)
 // symmetric links say nothing about who depends on whom, so they cannot make a cycle.
 func (l LinkKind) symmetric() bool { return l == MirroredTo || l == ReplicatedTo || l == SnapshotOf }
 
+// containment links say what a thing is in. A pool made of a RAID group that is part of the pool is no
+// circle of dependence, so they are checked apart.
+func (l LinkKind) containment() bool { return l == PartOf || l == MemberOf }
+
 func isExtension(name string) bool { return len(name) > 2 && name[:2] == "x_" }

@@ -74,9 +74,15 @@ func NewMap(e *estate.Estate) *Map {
 			m.needs(i, m.paths(i), Active)
 		case estate.Path:
 			m.path(i, f)
-		case estate.HBAPort, estate.SwitchPort, estate.TargetPort, estate.Controller, estate.Pool, estate.RAIDGroup:
+		case estate.HBAPort, estate.SwitchPort, estate.TargetPort, estate.Controller:
 			m.needs(i, e.To(i, estate.PartOf), Active)
+		case estate.Pool, estate.RAIDGroup:
 			m.needs(i, e.To(i, estate.MadeOf), Active)
+			for _, whole := range e.To(i, estate.PartOf) {
+				if !slices.Contains(e.To(whole, estate.MadeOf), i) { // the pool needs its groups, not they it
+					m.need(i, whole, Active)
+				}
+			}
 		case estate.ISL:
 			m.needs(i, e.To(i, estate.Joins), Active)
 		case estate.Switch:
@@ -318,6 +324,17 @@ func (m *Map) VDisks(i int32) []Reached {
 
 // Devices returns the host devices through which a virtual disk is reached.
 func (m *Map) Devices(vdisk int32) []int32 { return m.accesses[vdisk] }
+
+// Disks returns the virtual disks that a host device carries.
+func (m *Map) Disks(device int32) []int32 {
+	var at []int32
+	for _, s := range m.up[device] {
+		if m.e.At(s.From).Key.Ref.Kind == estate.VDisk {
+			at = append(at, s.From)
+		}
+	}
+	return at
+}
 
 // Volumes returns the volumes or shares on which a virtual disk lies.
 func (m *Map) Volumes(vdisk int32) []int32 {

@@ -72,8 +72,17 @@ func (p point) latency(i int) float64 {
 	return p.occupancy[i] / p.rate[i]
 }
 
-// at sums a place of measurement over objects. A part that is missing makes the cell missing.
+// at sums a place of measurement over objects, and records that the result rests on it.
 func (c *computation) at(m *route.Map, name, dir string, objects []int32) point {
+	for _, i := range objects {
+		key := m.Estate().At(i).Key
+		c.rest(name, key, c.cells(key, dir+"_iops"))
+	}
+	return c.sum(m, dir, objects)
+}
+
+// sum adds up occupancy and rate over objects. A part that is missing makes the cell missing.
+func (c *computation) sum(m *route.Map, dir string, objects []int32) point {
 	if len(objects) == 0 {
 		return point{}
 	}
@@ -85,7 +94,6 @@ func (c *computation) at(m *route.Map, name, dir string, objects []int32) point 
 			p.occupancy[k] += o.Value[k]
 			p.rate[k] += x.Value[k]
 		}
-		c.rest(name, key, x)
 	}
 	return p
 }
@@ -148,6 +156,10 @@ func (c *computation) disk(m *route.Map, d int32, dir string, s *sum, lo, hi int
 		c.note("%s lies on no LUN or share that a watched array lists: nothing below the host can be told apart.", e.At(d).Title())
 	}
 
+	var bound caps
+	if dir == "read" {
+		bound = c.caps(m, d, devices, volumes, device, queue)
+	}
 	unlike, judged := 0, 0
 	for i := lo; i < hi; i++ {
 		rate, total := own.rate[i], own.occupancy[i]
@@ -171,7 +183,7 @@ func (c *computation) disk(m *route.Map, d int32, dir string, s *sum, lo, hi int
 				unlike++
 			}
 		}
-		parts := slice(tops)
+		parts := slice(tops, bound.guest(i), bound.fabric(i))
 		if outer > 0 { // the fabric between a virtualizer and what lies behind it
 			move := parts[5] * outer
 			parts[5] -= move
@@ -195,20 +207,22 @@ func between(quotient float64) bool {
 //
 // Where an object below says more than one above it, the population below has slower I/O than this
 // disk (its mix is not ours): everything below is scaled to fit, so that the parts always sum to the
-// disk's own latency. Layers between which nothing is measured stay together as unsplit; only the
-// datastore, which seldom times anything itself, then counts as nothing.
-func slice(tops [unsplit]float64) (parts [unsplit + 1]float64) {
-	current, scale, begin := tops[0], 1.0, 0
-	close := func(end int, time float64) {
+// disk's own latency. Where guest or fabric would take more than their bound (see caps), the rest is
+// the disk's own mix too, in the other direction, and belongs to the deepest layer. Layers between
+// which nothing is measured stay together as unsplit; only the datastore, which seldom times anything
+// itself, then counts as nothing.
+func slice(tops [unsplit]float64, guest, fabric float64) (parts [unsplit + 1]float64) {
+	bound := [unsplit]float64{guest, math.NaN(), math.NaN(), fabric, math.NaN(), math.NaN()}
+	current, scale, mix, begin := tops[0], 1.0, 0.0, 0
+	within := func(end int) int {
 		layers := end - begin
 		if begin <= 1 && end > 1 && math.IsNaN(tops[1]) {
 			layers--
 		}
-		k := unsplit
 		if layers == 1 {
-			k = begin
+			return begin
 		}
-		parts[k] += time
+		return unsplit
 	}
 	for k := 1; k < unsplit; k++ {
 		if math.IsNaN(tops[k]) {
@@ -219,11 +233,77 @@ func slice(tops [unsplit]float64) (parts [unsplit + 1]float64) {
 			scale *= current / t
 			t = current
 		}
-		close(k, current-t)
+		time, at := current-t, within(k)
+		if at < unsplit && time > bound[at] {
+			mix += time - bound[at]
+			time = bound[at]
+		}
+		parts[at] += time
 		current, begin = t, k
 	}
-	close(unsplit, current)
+	last := within(unsplit)
+	parts[last] += current
+	if last == unsplit-1 && current == 0 {
+		last-- // nothing of it reached the back end
+	}
+	parts[last] += mix
 	return parts
+}
+
+// caps bound what guest and fabric may take of a disk's reads. Its latency is held against means over
+// all disks of its host and LUN, and of all hosts; what it has more of can be a slow path, or its own
+// mix of reads (more misses, larger ones). Paths and guests treat reads and writes alike, while the mix
+// of reads does not slow writes: so a layer takes no more of a read than the population's reads or this
+// disk's writes spend in it.
+type caps struct {
+	ownWrites, deviceWrites, frontWrites point
+	ownReads, deviceReads                point // all disks of the host on the LUN, and their device
+	hostReads, frontReads                point // all hosts' devices, and the volume
+	queue, hostQueue                     []float64
+}
+
+func (c *computation) caps(m *route.Map, d int32, devices, volumes []int32, device point, queue []float64) caps {
+	if len(devices) == 0 {
+		return caps{}
+	}
+	var siblings, hosts []int32
+	for _, dev := range devices {
+		siblings = append(siblings, m.Disks(dev)...)
+	}
+	for _, v := range volumes {
+		for _, dev := range m.Estate().From(v, estate.Opens) {
+			if _, ok := m.Estate().Owner(dev, estate.Host); ok {
+				hosts = append(hosts, dev)
+			}
+		}
+	}
+	return caps{ownWrites: c.at(m, "virtual disk", "write", []int32{d}), deviceWrites: c.at(m, "host device", "write", devices),
+		frontWrites: c.at(m, "array front end", "write", volumes), ownReads: c.sum(m, "read", siblings), deviceReads: device,
+		hostReads: c.sum(m, "read", hosts), frontReads: c.sum(m, "read", volumes), queue: queue, hostQueue: c.queue(m, hosts)}
+}
+
+func (b caps) guest(i int) float64 {
+	return larger(b.ownWrites.latency(i)-b.deviceWrites.latency(i), b.ownReads.latency(i)-b.deviceReads.latency(i))
+}
+
+func (b caps) fabric(i int) float64 {
+	if b.queue == nil || b.hostQueue == nil {
+		return math.NaN()
+	}
+	return larger(b.deviceWrites.latency(i)-b.queue[i]/1e6-b.frontWrites.latency(i), b.hostReads.latency(i)-b.hostQueue[i]/1e6-b.frontReads.latency(i))
+}
+
+// larger of two bounds, at least 0; NaN, no bound, where neither is known.
+func larger(a, b float64) float64 {
+	switch {
+	case math.IsNaN(a) && math.IsNaN(b):
+		return a
+	case math.IsNaN(a):
+		return math.Max(0, b)
+	case math.IsNaN(b):
+		return math.Max(0, a)
+	}
+	return math.Max(0, math.Max(a, b))
 }
 
 func (c *computation) queue(m *route.Map, devices []int32) []float64 {
@@ -403,6 +483,11 @@ func Needs(moments []route.Moment, of estate.Key) []route.Need {
 			for _, v := range m.Map.Volumes(d.At) {
 				for _, device := range e.From(v, estate.Opens) { // all hosts', to compare like with like
 					add(e.At(device))
+				}
+			}
+			for _, device := range m.Map.Devices(d.At) {
+				for _, sibling := range m.Map.Disks(device) {
+					add(e.At(sibling))
 				}
 			}
 		}

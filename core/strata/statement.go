@@ -87,9 +87,22 @@ func (s *Strata) cleared(g reading.Grid, m *route.Map, at int32, r route.Reading
 	if o.Key.Ref.Kind != estate.VM {
 		return out
 	}
-	if a := congest.Assess(g, o, r); a.Condition == congest.Strained || a.Condition == congest.Failing {
-		out = append(out, phrase.Phrase{Text: " The storage is not the cause: ", Tone: phrase.Good}, phrase.Phrase{Text: o.Title() + "'s processors are", Tone: phrase.Strong, Ref: s.Of, Page: "section"},
-			phrase.Say(" (%s).", a.Reasons[0].Words))
+	window := reading.Grid{From: s.From, Step: g.Step, N: s.N}
+	a := congest.Assess(window, o, r)
+	if a.Condition != congest.Strained && a.Condition != congest.Failing {
+		return out
 	}
-	return out
+	out = append(out, phrase.Phrase{Text: " The storage is not the cause: ", Tone: phrase.Good})
+	for k, why := range a.Reasons {
+		link := ""
+		if k > 0 {
+			link = ", and "
+		}
+		words := "its processors are up to " + phrase.Percent(float64(why.Worst)) + " busy"
+		if why.Metric == "steal_share" {
+			words = "it waits up to " + phrase.Percent(float64(why.Worst)) + " of the time for a processor"
+		}
+		out = append(out, phrase.Say("%s", link), phrase.Phrase{Text: words, Tone: phrase.Strong, Ref: s.Of, Page: "section"})
+	}
+	return append(out, phrase.Say("."))
 }

@@ -203,7 +203,7 @@ func (s *Suspects) compare(in Input, loads []*load, e onset.Episode, price price
 	grew := during >= demandRise*before
 	for k := range s.Tenants {
 		t := &s.Tenants[k]
-		if added > 0 {
+		if added > 0 && grew {
 			t.Share = reading.Figure(rise[k] / added)
 		}
 		if own, ok := onset.Find(loads[k].demand, max(0, e.UsualFrom-1), onset.Rules{Factor: 1.3}); ok && t.Share > 0.02 {

@@ -43,12 +43,13 @@ func get(id, path, summary string) huma.Operation {
 	return huma.Operation{OperationID: id, Method: http.MethodGet, Path: "/api/v1" + path, Summary: summary}
 }
 
-type windowInput struct {
+// WindowInput is a window of time as text.
+type WindowInput struct {
 	From string `query:"from" doc:"Start of the window: RFC 3339, or back from now as -2h. Two hours before the end where absent" example:"-2h"`
 	To   string `query:"to" doc:"End of the window; now where absent" example:"2026-03-02T16:20:00Z"`
 }
 
-func (s *server) window(in windowInput) (service.Window, error) {
+func (s *server) window(in WindowInput) (service.Window, error) {
 	now := s.Service.Now()
 	from, err := service.ParseTime(in.From, now)
 	if err != nil {
@@ -61,23 +62,26 @@ func (s *server) window(in windowInput) (service.Window, error) {
 	return s.Service.Window(from, to)
 }
 
-type ofInput struct {
+// OfInput names an object.
+type OfInput struct {
 	Of string `query:"of" required:"true" minLength:"1" maxLength:"600" doc:"The object: kind:id, kind:id@source, a name, or any identifier in any notation" example:"vm:manifest-db-02"`
 }
 
-type ofWindow struct {
-	ofInput
-	windowInput
+// OfWindow names an object over a window.
+type OfWindow struct {
+	OfInput
+	WindowInput
 }
 
-type ofAt struct {
-	ofInput
+// OfAt names an object at a moment.
+type OfAt struct {
+	OfInput
 	At string `query:"at" doc:"As of this moment; now where absent"`
 }
 
-func windowed[O any](s *server, f func(context.Context, string, service.Window) (O, error)) func(context.Context, *ofWindow) (O, error) {
-	return func(ctx context.Context, in *ofWindow) (O, error) {
-		w, err := s.window(in.windowInput)
+func windowed[O any](s *server, f func(context.Context, string, service.Window) (O, error)) func(context.Context, *OfWindow) (O, error) {
+	return func(ctx context.Context, in *OfWindow) (O, error) {
+		w, err := s.window(in.WindowInput)
 		if err != nil {
 			var none O
 			return none, err
@@ -113,7 +117,7 @@ func (s *server) register(api huma.API) {
 	add(s, api, service.Viewer, get("strata", "/strata", "Latency split by layer over time"), windowed(s, s.strata))
 	add(s, api, service.Viewer, get("suspects", "/suspects", "Tenants of a component side by side, before and after it became slow"), windowed(s, s.suspects))
 	add(s, api, service.Viewer, get("route", "/route", "All routes of an object, without figures"),
-		func(ctx context.Context, in *ofAt) (route.Section, error) {
+		func(ctx context.Context, in *OfAt) (route.Section, error) {
 			at, err := service.ParseTime(in.At, s.Service.Now())
 			if err != nil {
 				return route.Section{}, err
@@ -122,7 +126,7 @@ func (s *server) register(api huma.API) {
 		})
 	add(s, api, service.Viewer, get("reach", "/reach", "All that depends on an object, VMs of the most important tier first"),
 		func(ctx context.Context, in *struct {
-			ofAt
+			OfAt
 			Limit int `query:"limit" minimum:"1" maximum:"100000" default:"1000" doc:"At most so many"`
 		}) (service.Reach, error) {
 			at, err := service.ParseTime(in.At, s.Service.Now())

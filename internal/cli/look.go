@@ -512,7 +512,10 @@ func signed(us float64) string {
 	if us <= -0.5 {
 		return "−" + phrase.Micros(-us)
 	}
-	return phrase.Micros(us)
+	if math.IsNaN(us) {
+		return "–"
+	}
+	return "0 µs"
 }
 
 func (a *App) suspects() *cli.Command {
@@ -535,18 +538,16 @@ func (a *App) printSuspects(s suspect.Suspects, limit int) {
 	a.say(s.Statement)
 	fmt.Fprintln(a.Out)
 	changed := s.Onset != nil
-	t := table{heads: []string{"", "tenant", "tier", "data rate", ">from", ">to", ">in flight", ">per " + s.Direction, ">added"}}
+	t := table{heads: []string{"", "tenant", "tier", "data rate", ">MiB/s", ">in flight", ">ms per " + s.Direction, ">added"}}
 	if !changed {
-		t = table{heads: []string{"", "tenant", "tier", "data rate", ">mean", ">in flight", ">per " + s.Direction, "role"}}
+		t = table{heads: []string{"", "tenant", "tier", "data rate", ">MiB/s", ">in flight", ">ms per " + s.Direction, "role"}}
 	}
 	row := func(mark, name, tier string, tr suspect.Trace, share, role string) {
-		chart := sparkline(tr.BytesS, 22)
 		if !changed {
-			t.add(mark, name, tier, chart, phrase.Bytes(mean(tr.BytesS))+"/s", phrase.Rate(mean(tr.InFlight)), phrase.Micros(mean(tr.Time)), role)
+			t.add(mark, name, tier, sparkline(tr.BytesS, 24), phrase.Rate(mean(tr.BytesS)/(1<<20)), phrase.Rate(mean(tr.InFlight)), phrase.Rate(mean(tr.Time)/1e3), role)
 			return
 		}
-		t.add(mark, name, tier, chart, phrase.Bytes(float64(tr.BytesPair.Before)), phrase.Bytes(float64(tr.BytesPair.During)),
-			arrow(phrase.Rate(float64(tr.InPair.Before)), phrase.Rate(float64(tr.InPair.During))), arrow(phrase.Micros(float64(tr.TimePair.Before)), phrase.Micros(float64(tr.TimePair.During))), share)
+		t.add(mark, name, tier, sparkline(tr.BytesS, 16), arrow(tr.BytesPair, 1<<20), arrow(tr.InPair, 1), arrow(tr.TimePair, 1e3), share)
 	}
 	row("", s.Name, "", s.Component, "", "")
 	for k, tn := range s.Tenants {
@@ -579,7 +580,10 @@ func (a *App) printSuspects(s suspect.Suspects, limit int) {
 	}
 }
 
-func arrow(before, during string) string { return before + " → " + during }
+// arrow writes a figure before and during, in a unit.
+func arrow(p suspect.Pair, unit float64) string {
+	return phrase.Rate(float64(p.Before)/unit) + " → " + phrase.Rate(float64(p.During)/unit)
+}
 
 func mean(v []float64) float64 { return reading.MeanOver(v, 0, len(v)) }
 

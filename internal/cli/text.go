@@ -70,17 +70,17 @@ func (a *App) say(phrases []phrase.Phrase) {
 			words = append(words, painted)
 		}
 	}
-	col := 0
+	line, col := "", 0
 	for _, w := range words {
 		n := visible(strings.TrimRight(w, " "))
 		if col > 0 && col+n > width {
-			fmt.Fprintln(a.Out)
-			col = 0
+			fmt.Fprintln(a.Out, strings.TrimRight(line, " "))
+			line, col = "", 0
 		}
-		fmt.Fprint(a.Out, w)
+		line += w
 		col += visible(w)
 	}
-	fmt.Fprintln(a.Out)
+	fmt.Fprintln(a.Out, strings.TrimRight(line, " "))
 }
 
 // visible counts the characters of s that take room.

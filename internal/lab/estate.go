@@ -57,7 +57,7 @@ type (
 		out    *entity
 
 		rate, readRate, writeRate float64
-		read, write               float64 // s per I/O as seen at the disk
+		read, write, below        float64 // s per I/O as seen at the disk, and of a read below it
 		miss                      float64 // of its reads
 	}
 	host struct {
@@ -75,7 +75,7 @@ type (
 		queue  float64 // s waited before being sent
 		out    *entity
 
-		readRate, writeRate, readBytes, writeBytes, inner float64
+		readRate, writeRate, readBytes, writeBytes, inner, below float64
 	}
 	port struct {
 		id, name, wwpn string
@@ -317,12 +317,12 @@ func (l *Lab) pool(a *array, n int, media string, groups, drives int, seek, perB
 				"media": media, "bytes": 1.8 * tib, "state": "online"}, links{"part_of": {"enclosure:e" + fmt.Sprint(n)}})
 			group.drives = append(group.drives, l.entity(a.name, "drive:"+drive, "busy_share"))
 		}
-		l.object(a.name, estate.RAIDGroup, id, fmt.Sprintf("rg-%d", 10*n+g), estate.Facts{"raid": "6+2", "media": media}, links{"made_of": of, "part_of": {"pool:" + p.id}})
+		l.object(a.name, estate.RAIDGroup, id, fmt.Sprintf("rg-%d", 10*n+g), estate.Facts{"raid": "6+2", "media": media}, links{"made_of": of, "part_of": {"array:" + a.name}})
 		group.out = l.entity(a.name, "raid_group:"+id, "busy_share")
 	}
 	l.object(a.name, estate.Enclosure, fmt.Sprintf("e%d", n), fmt.Sprintf("enclosure %d", n), nil, links{"part_of": {"array:" + a.name}})
 	l.object(a.name, estate.Pool, p.id, p.name, estate.Facts{"media": media, "bytes": float64(groups*drives) * 1.3 * tib, "used_bytes": float64(groups*drives) * 0.8 * tib, "promised_bytes": float64(groups*drives) * 1.6 * tib},
-		links{"made_of": made})
+		links{"made_of": made, "part_of": {"array:" + a.name}})
 	p.out = l.ioEntity(a.name, "pool:"+p.id, "busy_share")
 }
 

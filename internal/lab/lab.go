@@ -77,7 +77,7 @@ func (l *Lab) Write(from, to time.Time, inventory bool, write func(feed.Record) 
 		}
 		moves := l.solve(at, end)
 		for _, s := range Sources {
-			if err := l.writeSource(s.Name, s.Interval, at, inventory, moves[s.Name], write); err != nil {
+			if err := l.writeSource(s.Name, s.Interval, at, end, inventory, moves[s.Name], write); err != nil {
 				return err
 			}
 		}
@@ -96,8 +96,12 @@ func (l *Lab) solve(from, to time.Time) map[string][]feed.Record {
 	return moves
 }
 
-func (l *Lab) writeSource(name string, interval time.Duration, from time.Time, inventory bool, moves []feed.Record, write func(feed.Record) error) error {
-	err := write(feed.Record{Header: &feed.Header{Version: feed.Version, Source: name, Time: from, Full: inventory}})
+func (l *Lab) writeSource(name string, interval time.Duration, from, to time.Time, inventory bool, moves []feed.Record, write func(feed.Record) error) error {
+	as := to
+	if inventory {
+		as = from // what is listed was so from the start
+	}
+	err := write(feed.Record{Header: &feed.Header{Version: feed.Version, Source: name, Time: as, Full: inventory}})
 	if err != nil {
 		return err
 	}

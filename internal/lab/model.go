@@ -258,7 +258,8 @@ func (l *Lab) respond() {
 			own += (d.miss - v.miss()) * v.pool.response
 		}
 		guest := guestTime * (1 + 4*o.steal)
-		d.read, d.write = guest+wait+own, guest+wait+v.writeTime
+		d.below = wait + own
+		d.read, d.write = guest+d.below, guest+wait+v.writeTime
 		l.moving = math.Max(l.moving, math.Abs(d.read-before)/d.read)
 		// Interactive response time law, against the time the application was sized for.
 		const usual = 2e-3

@@ -29,12 +29,18 @@ func (l *Lab) report(t time.Time) {
 		i.tx, i.rx = 0, 0
 	}
 	cpu := make(map[*host]float64, len(l.hosts))
+	for _, d := range l.devices {
+		d.below = 0
+	}
 	for k, d := range l.disks {
 		o := &l.offers[d.vm.n]
 		burst := o.burstRate * d.burst()
 		j := l.jitter(uint64(k), cell, 11)
 		d.out.addIO(d.readRate+burst, d.writeRate, d.readRate*o.readSize+burst*o.burst, d.writeRate*o.writeSize, d.read*j, d.write*j)
 		d.out.tick()
+		if dev := d.vm.host.devices[d.volume]; dev != nil { // what a host times is the mean of its own VMs' I/O
+			dev.below += (d.readRate + burst) * d.below
+		}
 	}
 	for _, v := range l.vms {
 		o := &l.offers[v.n]
@@ -46,7 +52,11 @@ func (l *Lab) report(t time.Time) {
 	for k, d := range l.devices {
 		rate := d.readRate + d.writeRate
 		j := l.jitter(uint64(k), cell, 14)
-		d.out.addIO(d.readRate, d.writeRate, d.readBytes, d.writeBytes, (d.queue+fabricTime+d.volume.readTime)*j, (d.queue+fabricTime+d.volume.writeTime)*j)
+		read := 0.0
+		if d.readRate > 0 {
+			read = d.below / d.readRate
+		}
+		d.out.addIO(d.readRate, d.writeRate, d.readBytes, d.writeBytes, read*j, (d.queue+fabricTime+d.volume.writeTime)*j)
 		d.out.add(7, d.queue*1e6, rate)
 		d.out.tick()
 		l.carry(d)

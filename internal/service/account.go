@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"sync"
 	"time"
 
 	"golang.org/x/crypto/bcrypt"
@@ -74,7 +75,10 @@ const (
 var accountName = regexp.MustCompile(`^[A-Za-z0-9._@-]{2,64}$`)
 
 // nobody's password takes as long to compare as somebody's.
-var nobody, _ = bcrypt.GenerateFromPassword([]byte("nobody has this password"), bcrypt.DefaultCost)
+var nobody = sync.OnceValue(func() []byte {
+	h, _ := bcrypt.GenerateFromPassword([]byte("nobody has this password"), bcrypt.DefaultCost)
+	return h
+})
 
 func secret() string {
 	var b [32]byte
@@ -153,7 +157,7 @@ func (s *Service) SignIn(ctx context.Context, name, password string) (Identity, 
 	a, err := s.store.Account(ctx, name)
 	hash := []byte(a.Hash)
 	if errors.Is(err, store.ErrNotFound) || a.Hash == "" {
-		hash = nobody
+		hash = nobody()
 	} else if err != nil {
 		return Identity{}, "", err
 	}
