@@ -138,6 +138,7 @@ type volumeSide struct {
 	back    point     // the back end's own time for one I/O it is asked for
 	outer   point     // for a virtualizer: its own view of the back end
 	pending []float64 // highest write-pending share of the controllers that serve it
+	deeper  []int32   // what back and outer are summed over
 }
 
 // disk adds one virtual disk, in one direction, cells [lo, hi), to s.
@@ -160,6 +161,12 @@ func (c *computation) disk(m *route.Map, d int32, dir string, s *sum, lo, hi int
 	if dir == "read" {
 		bound = c.caps(m, d, devices, volumes, device, queue)
 	}
+	block := c.block(m, slices.Concat([]int32{d}, devices, volumes, side.deeper))
+	disk := own.coarse(block)
+	device, store = device.coarse(block), store.coarse(block)
+	queue = block.mean(queue)
+	side.coarse(block)
+	bound.coarse(block)
 	unlike, judged := 0, 0
 	for i := lo; i < hi; i++ {
 		rate, total := own.rate[i], own.occupancy[i]
@@ -169,7 +176,7 @@ func (c *computation) disk(m *route.Map, d int32, dir string, s *sum, lo, hi int
 		if !(rate > 0) || math.IsNaN(total) {
 			continue
 		}
-		tops := [unsplit]float64{total / rate, store.latency(i), device.latency(i), math.NaN(), math.NaN(), math.NaN()}
+		tops := [unsplit]float64{disk.latency(i), store.latency(i), device.latency(i), math.NaN(), math.NaN(), math.NaN()}
 		if queue != nil {
 			tops[2+1] = tops[2] - queue[i]/1e6
 		}
@@ -190,7 +197,7 @@ func (c *computation) disk(m *route.Map, d int32, dir string, s *sum, lo, hi int
 			parts[3] += move
 		}
 		for k := range parts {
-			s.occupancy[k][i] += parts[k] * rate
+			s.occupancy[k][i] += parts[k] / tops[0] * total
 		}
 	}
 	if judged > 0 && unlike*5 > judged {
@@ -379,9 +386,11 @@ func (c *computation) volumes(m *route.Map, volumes []int32, dir string) volumeS
 	side.hit = c.hits(m, volumes)
 	if len(legs) > 0 {
 		side.back, side.outer = c.at(m, "back-end array", dir, legs), c.at(m, "virtualizer's back-end device", dir, outer)
+		side.deeper = slices.Concat(legs, outer)
 	} else {
 		slices.Sort(pools)
-		side.back = c.at(m, "pool", dir, slices.Compact(pools))
+		side.deeper = slices.Compact(pools)
+		side.back = c.at(m, "pool", dir, side.deeper)
 	}
 	return side
 }
