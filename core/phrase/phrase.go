@@ -103,6 +103,8 @@ func Percent(share float64) string {
 		return "–"
 	case math.Abs(p) >= 9.95 || p == 0:
 		return fmt.Sprintf("%.0f %%", p)
+	case math.Abs(p) < 0.05:
+		return "<0.1 %"
 	default:
 		return fmt.Sprintf("%.1f %%", p)
 	}

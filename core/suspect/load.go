@@ -72,7 +72,14 @@ type load struct {
 	read, write side
 	bytes       []float64
 	demand      []float64
-	disks       int
+	parts       []part
+}
+
+// part is what one virtual disk of a tenant asks of one volume; zero outside the moments in which it
+// depends on the component.
+type part struct {
+	volume                                   estate.Key
+	reads, writes, readBytes, writeBytes, to []float64
 }
 
 func newLoad(n int, o *estate.Object) *load {
@@ -89,10 +96,9 @@ func (l *load) side(dir string) side {
 
 // tenants adds up, by VM, the virtual disks that depend on the component in each moment. Outside the
 // moments in which a disk did, it asks nothing.
-func tenants(in Input, p price) ([]*load, error) {
+func tenants(in Input) []*load {
 	byVM := map[estate.Key]*load{}
 	var order []estate.Key
-	hit := map[estate.Key][]float64{}
 	for _, m := range in.Moments {
 		e := m.Map.Estate()
 		i, ok := e.Position(in.Of)
@@ -112,8 +118,7 @@ func tenants(in Input, p price) ([]*load, error) {
 					byVM[key] = l
 					order = append(order, key)
 				}
-				l.disks++
-				l.add(in, m.Map, d.At, p, hit, lo, hi)
+				l.add(in, m.Map, d.At, lo, hi)
 			}
 		}
 	}
@@ -122,18 +127,19 @@ func tenants(in Input, p price) ([]*load, error) {
 	for _, k := range order {
 		loads = append(loads, byVM[k])
 	}
-	return loads, nil
+	return loads
 }
 
-func (l *load) add(in Input, m *route.Map, d int32, p price, hits map[estate.Key][]float64, lo, hi int) {
+func (l *load) add(in Input, m *route.Map, d int32, lo, hi int) {
 	key := m.Estate().At(d).Key
 	cells := func(metric string) []float64 { return reading.Align(in.Grid, in.From.Runs(key, metric)).Value }
 	r, w, rb, wb := cells("read_iops"), cells("write_iops"), cells("read_bytes_s"), cells("write_bytes_s")
 	ro := reading.Occupancy(in.Grid, in.From.Runs(key, "read_iops"), in.From.Runs(key, "read_latency_us")).Value
 	wo := reading.Occupancy(in.Grid, in.From.Runs(key, "write_iops"), in.From.Runs(key, "write_latency_us")).Value
-	var hit []float64
-	if p.misses {
-		hit = hitShare(in, m, d, hits)
+	row := func() []float64 { return make([]float64, in.Grid.N) }
+	pt := part{reads: row(), writes: row(), readBytes: row(), writeBytes: row()}
+	if v := m.Volumes(d); len(v) > 0 {
+		pt.volume = m.Estate().At(v[0]).Key
 	}
 	for i := lo; i < hi; i++ {
 		l.read.rate[i] += r[i]
@@ -141,27 +147,88 @@ func (l *load) add(in Input, m *route.Map, d int32, p price, hits map[estate.Key
 		l.read.occupancy[i] += ro[i]
 		l.write.occupancy[i] += wo[i]
 		l.bytes[i] += rb[i] + wb[i]
-		miss := 1.0
-		if hit != nil && !math.IsNaN(hit[i]) {
-			miss = 1 - hit[i]
+		pt.reads[i], pt.writes[i], pt.readBytes[i], pt.writeBytes[i] = r[i], w[i], rb[i], wb[i]
+	}
+	l.parts = append(l.parts, pt)
+}
+
+// price sets every tenant's demand in cost units per second.
+//
+// Where only reads that miss a cache reach the component, the volume's cache hit share says how many
+// do, but not whose. What missed before is every tenant's by its reads. When more misses than that
+// share explains, the reads that came on top are taken to be the ones that miss: a tenant that reads no
+// more than before did not lose its cache by itself.
+func (p price) set(in Input, loads []*load, usualFrom, begin int) {
+	byVolume := map[estate.Key][]*part{}
+	for _, l := range loads {
+		for k := range l.parts {
+			byVolume[l.parts[k].volume] = append(byVolume[l.parts[k].volume], &l.parts[k])
 		}
-		l.demand[i] += p.perIO*(miss*r[i]+w[i]) + (miss*rb[i]+wb[i])/p.size
+	}
+	for volume, parts := range byVolume {
+		misses := p.missed(in, volume, parts, usualFrom, begin)
+		for n, pt := range parts {
+			pt.to = make([]float64, in.Grid.N)
+			for i := range pt.to {
+				miss := 1.0
+				if misses != nil {
+					miss = misses[n][i]
+				}
+				pt.to[i] = p.perIO*(miss*pt.reads[i]+pt.writes[i]) + (miss*pt.readBytes[i]+pt.writeBytes[i])/p.size
+			}
+		}
+	}
+	for _, l := range loads {
+		for _, pt := range l.parts {
+			for i := range l.demand {
+				l.demand[i] += pt.to[i]
+			}
+		}
 	}
 }
 
-// hitShare is the cache hit share of the volume under a disk, the best there is for one tenant of it.
-func hitShare(in Input, m *route.Map, d int32, memo map[estate.Key][]float64) []float64 {
-	volumes := m.Volumes(d)
-	if len(volumes) == 0 {
+// missed returns the part of each tenant's reads that misses, per cell; nil where all reach the
+// component or nothing is known of the cache.
+func (p price) missed(in Input, volume estate.Key, parts []*part, usualFrom, begin int) [][]float64 {
+	if !p.misses {
 		return nil
 	}
-	key := m.Estate().At(volumes[0]).Key
-	h, ok := memo[key]
-	if !ok {
-		h = reading.Align(in.Grid, in.From.Runs(key, "cache_hit_share")).Value
-		memo[key] = h
+	hit := reading.Align(in.Grid, in.From.Runs(volume, "cache_hit_share")).Value
+	usual := 1 - reading.MeanOver(hit, usualFrom, begin)
+	if math.IsNaN(usual) {
+		return nil
 	}
-	return h
+	before := make([]float64, len(parts))
+	for n, pt := range parts {
+		before[n] = reading.MeanOver(pt.reads, usualFrom, begin)
+	}
+	out := make([][]float64, len(parts))
+	for n := range out {
+		out[n] = make([]float64, in.Grid.N)
+	}
+	for i := range in.Grid.N {
+		var reads, added float64
+		for n, pt := range parts {
+			if pt.reads[i] > 0 {
+				reads += pt.reads[i]
+				added += math.Max(0, pt.reads[i]-before[n])
+			}
+		}
+		miss := 1 - hit[i]
+		extra := (miss - usual) * reads // more than the usual share explains
+		for n, pt := range parts {
+			switch {
+			case math.IsNaN(miss):
+				out[n][i] = usual
+			case extra <= 0 || added == 0 || !(pt.reads[i] > 0):
+				out[n][i] = miss
+			default:
+				own := math.Max(0, pt.reads[i]-before[n])
+				out[n][i] = math.Min(1, usual+extra*own/added/pt.reads[i])
+			}
+		}
+	}
+	return out
 }
 
 // component is the load as the component itself reports it. Where it times no I/O, the sum of its
@@ -183,7 +250,6 @@ func component(in Input, o *estate.Object, loads []*load, s *Suspects) *load {
 	for _, l := range loads {
 		for i := range own.bytes {
 			own.bytes[i] += l.bytes[i]
-			own.demand[i] += l.demand[i]
 			for _, d := range []struct{ to, from side }{{own.read, l.read}, {own.write, l.write}} {
 				d.to.rate[i] += d.from.rate[i]
 				d.to.occupancy[i] += d.from.occupancy[i]
@@ -245,6 +311,10 @@ func (t *Tenant) judge(grew bool) {
 	before, during := float64(t.Demand.Before), float64(t.Demand.During)
 	slower := t.TimePair.During/t.TimePair.Before > slowerBy
 	change := during / before
+	more := "asks " + phrase.Percent(change-1) + " more than before"
+	if change >= 3 {
+		more = fmt.Sprintf("asks %s times as much as before", phrase.Rate(change))
+	}
 	size := ""
 	if b, d := float64(t.SizePair.Before), float64(t.SizePair.During); d > 1.5*b || d < b/1.5 {
 		size = fmt.Sprintf(", %s each instead of %s", phrase.Bytes(d), phrase.Bytes(b))
@@ -253,13 +323,13 @@ func (t *Tenant) judge(grew bool) {
 	case math.IsNaN(change) || during == 0 && before == 0:
 		t.Why = "asks nothing of it"
 	case slower && change > 1.15 && t.Share > 0.02:
-		t.Role, t.Why = Sufferer, fmt.Sprintf("asks %s more than before%s", phrase.Percent(change-1), size)
+		t.Role, t.Why = Sufferer, more+size
 	case slower && change < 0.95:
 		t.Role, t.Why = Sufferer, fmt.Sprintf("waits; gets %s less done%s", phrase.Percent(1-change), size)
 	case slower:
 		t.Role, t.Why = Sufferer, "waits; asks no more than before"
 	case change > 1.15 && grew && t.Share > 0.02:
-		t.Why = fmt.Sprintf("asks %s more than before%s, without waiting longer", phrase.Percent(change-1), size)
+		t.Why = more + size + ", without waiting longer"
 	default:
 		t.Why = "asks as much as before, waits no longer"
 	}

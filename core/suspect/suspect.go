@@ -132,12 +132,14 @@ func Compute(in Input) (Suspects, error) {
 		N: in.Grid.N - in.First, Outcome: Unknown, Confidence: reading.Missing, Notes: []string{}, Grounds: []string{}, Tenants: []Tenant{}}
 	price := priceOf(latest.Estate(), at)
 	s.Unit = price.words
-	loads, err := tenants(in, price)
-	if err != nil {
-		return Suspects{}, err
-	}
+	loads := tenants(in)
 	whole := component(in, o, loads, &s)
 	episode, found := s.findOnset(in, whole)
+	if found {
+		price.set(in, loads, episode.UsualFrom, episode.Begin)
+	} else {
+		price.set(in, loads, 0, in.Grid.N)
+	}
 	for _, l := range loads {
 		s.Tenants = append(s.Tenants, l.tenant(in, s.Direction, episode, found))
 	}

@@ -70,6 +70,8 @@ func New(c Config) http.Handler {
 	return r
 }
 
+func init() { huma.DefaultArrayNullable = false } // an empty list is [], never null
+
 func config() huma.Config {
 	c := huma.DefaultConfig("Dowsing Rod", Version)
 	c.DocsPath = ""

@@ -502,7 +502,7 @@ func (a *App) printDirection(name string, d strata.Direction, s strata.Strata) {
 }
 
 func (a *App) chart(name, top string, values []float64) {
-	fmt.Fprintf(a.Out, "%-16s%s  %s\n", name, sparkline(values, chartWidth), a.paint(quiet, "up to "+top))
+	fmt.Fprintf(a.Out, "%-16s%s  %s\n", name, a.paint(layerColor[estate.LayerDatastore], sparkline(values, chartWidth)), a.paint(quiet, "up to "+top))
 }
 
 func signed(us float64) string {
@@ -544,10 +544,10 @@ func (a *App) printSuspects(s suspect.Suspects, limit int) {
 	}
 	row := func(mark, name, tier string, tr suspect.Trace, share, role string) {
 		if !changed {
-			t.add(mark, name, tier, sparkline(tr.BytesS, 24), phrase.Rate(mean(tr.BytesS)/(1<<20)), phrase.Rate(mean(tr.InFlight)), phrase.Rate(mean(tr.Time)/1e3), role)
+			t.add(mark, name, tier, a.paint(layerColor[estate.LayerDatastore], sparkline(tr.BytesS, 24)), phrase.Rate(mean(tr.BytesS)/(1<<20)), phrase.Rate(mean(tr.InFlight)), phrase.Rate(mean(tr.Time)/1e3), role)
 			return
 		}
-		t.add(mark, name, tier, sparkline(tr.BytesS, 16), arrow(tr.BytesPair, 1<<20), arrow(tr.InPair, 1), arrow(tr.TimePair, 1e3), share)
+		t.add(mark, name, tier, a.paint(layerColor[estate.LayerDatastore], sparkline(tr.BytesS, 16)), arrow(tr.BytesPair, 1<<20), arrow(tr.InPair, 1), arrow(tr.TimePair, 1e3), share)
 	}
 	row("", s.Name, "", s.Component, "", "")
 	for k, tn := range s.Tenants {

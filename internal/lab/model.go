@@ -18,12 +18,12 @@ const (
 
 // The fixed point is sought in rounds: the loads follow from the times and the times from the loads.
 // Each round moves part of the way, for near saturation a full step would overshoot, until no disk's
-// read time moves by more than settled.
+// read time has moved by more than settled in calm rounds on end.
 const (
-	leastRounds = 4
-	mostRounds  = 400
-	damping     = 0.35
-	settled     = 0.002
+	mostRounds = 3000
+	calm       = 6
+	damping    = 0.18
+	settled    = 0.0008
 )
 
 // step solves one step of the model: what every VM asks for, what of it is done, and how long it takes
@@ -31,10 +31,13 @@ const (
 func (l *Lab) step(t time.Time) {
 	l.offer(t)
 	l.warm = true
-	for n := 0; n < leastRounds || n < mostRounds && l.moving > settled; n++ {
+	for n, still := 0, 0; still < calm && n < mostRounds; n++ {
 		l.collect()
 		l.serve(t)
 		l.respond()
+		if still++; l.moving > settled {
+			still = 0
+		}
 	}
 	l.report(t)
 }

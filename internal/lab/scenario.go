@@ -62,7 +62,7 @@ func (l *Lab) apply(v *vm, o *offer, t time.Time) {
 	switch v.name {
 	case noisyVM:
 		if l.within(t, noisyBegins, noisyLasts) {
-			o.threads, o.burst = 110, 256<<10
+			o.threads, o.burst = 110*(1+0.25*wander(l.seed, v.n+1000, t)), 256<<10
 		}
 	case clearedVM:
 		if l.within(t, stealBegins, stealLasts) {
@@ -70,7 +70,7 @@ func (l *Lab) apply(v *vm, o *offer, t time.Time) {
 		}
 	case "crew-roster-01": // a rise that happens to come at the same time, and costs little
 		if l.within(t, rosterBegins, noisyLasts) {
-			o.reads *= 1.8
+			o.reads *= 7
 		}
 	}
 }

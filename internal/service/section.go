@@ -260,7 +260,7 @@ func headline(m *route.Map, i int32, f NodeFigures) string {
 		return busy(" busy")
 	case estate.Pool:
 		if f.InFlight.Known() {
-			return busy(" busy") + fmt.Sprintf(" · %s in flight", phrase.Rate(math.Round(float64(f.InFlight))))
+			return busy(" busy") + fmt.Sprintf(" · %.0f in flight", float64(f.InFlight))
 		}
 		return busy(" busy")
 	case estate.Volume, estate.Share, estate.Device:

@@ -1,0 +1,20 @@
+// The strata's six fixed tones, the same in every chart.
+export const layerTone: Record<string, string> = {
+  guest: "var(--guest)",
+  host: "var(--host)",
+  datastore: "var(--datastore)",
+  fabric: "var(--fabric)",
+  "front end": "var(--front)",
+  "back end": "var(--back)",
+  "not told apart": "var(--unsplit)",
+};
+
+export const layerWords: Record<string, string> = {
+  guest: "The virtual disk in the hypervisor, above the host's device.",
+  host: "Waiting in the host's queue before the I/O is sent.",
+  datastore: "What the datastore adds around the device, where it times I/O itself.",
+  fabric: "Between the host sending and the array's front end answering: adapters, switches, links.",
+  "front end": "Array ports, controllers and cache.",
+  "back end": "Pool, RAID groups and drives, or the arrays behind a virtualizer.",
+  "not told apart": "Time in layers between which no source measures.",
+};

@@ -1,0 +1,22 @@
+// The types of the service's answers, generated from its OpenAPI description.
+import type { components } from "./api.gen";
+
+type Schemas = components["schemas"];
+
+export type Phrase = Schemas["Phrase"];
+export type SectionView = Schemas["SectionView"];
+export type SectionNode = Schemas["Node"];
+export type NodeFigures = Schemas["NodeFigures"];
+export type Strata = Schemas["Strata"];
+export type Direction = Schemas["Direction"];
+export type Band = Schemas["Band"];
+export type Suspects = Schemas["Suspects"];
+export type Tenant = Schemas["Tenant"];
+export type Trace = Schemas["Trace"];
+export type Found = Schemas["Found"];
+export type Brief = Schemas["Brief"];
+export type Overview = Schemas["Overview"];
+export type Identity = Schemas["Identity"];
+export type Detail = Schemas["Detail"];
+export type Problem = Schemas["ErrorModel"];
+export type Row = (number | null)[];

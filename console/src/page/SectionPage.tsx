@@ -1,0 +1,121 @@
+import { clock, count, windowWords } from "../model/format";
+import type { SectionView } from "../model/types";
+import { Heading } from "../part/Heading";
+import { SectionDrawing } from "../part/SectionDrawing";
+import { Statement } from "../part/Statement";
+import { StrataChart } from "../part/StrataChart";
+import { useAddress } from "../ui/address";
+import { PageLink } from "../ui/Button";
+import { Empty, Failure, Skeleton } from "../ui/States";
+import { useAsk } from "../ui/useAsk";
+
+/** The routes of an object through every layer, and under them its strata on the time ruler. */
+export function SectionPage() {
+  const { search, change } = useAddress();
+  const { data, error } = useAsk<SectionView>("/section", search);
+  if (!search.of)
+    return (
+      <div className="px-6">
+        <Empty title="Choose an object">
+          Press <kbd className="rounded border border-line px-1.5">/</kbd> and type part of a VM's name, a WWN, an NAA identifier or a LUN number. Its section shows every route from the guest down to the drives, and up to every VM
+          that depends on it.
+        </Empty>
+      </div>
+    );
+  if (error && !data)
+    return (
+      <div className="px-6">
+        <Failure error={error} />
+      </div>
+    );
+  if (!data)
+    return (
+      <div className="px-6">
+        <Skeleton rows={8} />
+      </div>
+    );
+  const focus = data.section.nodes.find((n) => n.ref === data.section.focus);
+  const host = focus?.kind === "vm" ? data.section.nodes.find((n) => n.kind === "host") : undefined;
+  const change_ = data.strata.change;
+  const dir = search.dir ?? (change_?.direction === "write" ? "write" : "read");
+  const title = [focus && focus.kind !== "volume" ? focus.owner : "", focus?.name].filter(Boolean).join(" ") || search.of;
+  const suspects = suspectsOf(data);
+  return (
+    <>
+      <Heading title={title} about={about(data, host?.name)} statement={<Statement phrases={data.strata.statement} />}>
+        {suspects && (
+          <PageLink page="suspects" of={suspects.ref}>
+            Suspects {suspects.n}
+          </PageLink>
+        )}
+        <PageLink page="strata">Strata</PageLink>
+      </Heading>
+      <div className="flex h-5 justify-end pr-6">
+        <span className="w-[170px] text-[11px] text-quiet">
+          {change_ ? `added per ${dir}, ${clock(Date.parse(change_.from))}–${clock(Date.parse(change_.to))}` : `time per ${dir}, over the window`}
+        </span>
+      </div>
+      <SectionDrawing view={data} dir={dir} />
+      <div className="pt-2">
+        {data.strata.disks > 0 ? (
+          <StrataChart strata={data.strata} dir={dir} height={70} note={note(data)} onDir={(d) => change({ dir: d }, true)} />
+        ) : (
+          <p className="px-6 py-6 text-quiet">No virtual disk depends on it, so there is no latency to split.</p>
+        )}
+      </div>
+      <Breaks view={data} />
+    </>
+  );
+}
+
+function about(view: SectionView, host: string | undefined): string {
+  const focus = view.section.nodes.find((n) => n.ref === view.section.focus);
+  const words = [focus ? kindWords(focus.kind) : ""];
+  if (focus?.tier) words.push(`tier ${focus.tier}`);
+  if (host) words.push(`on ${host}`);
+  if (focus?.kind !== "vm") words.push(`${count(view.section.vms, "VM depends", "VMs depend")} on it`);
+  return words.filter(Boolean).join(" · ");
+}
+
+const labels: Record<string, string> = {
+  vm: "virtual machine", vdisk: "virtual disk", hba_port: "host adapter port", switch_port: "switch port", target_port: "array port", isl: "inter-switch link", raid_group: "RAID group", share: "file share",
+};
+
+export const kindWords = (kind: string) => labels[kind] ?? kind.replaceAll("_", " ");
+
+/** Whose tenants to compare: where the delay arises, or the object itself where it is shared. */
+function suspectsOf(view: SectionView): { ref: string; n: number } | undefined {
+  const c = view.strata.change;
+  if (c?.component && c.shared_by > 1) return { ref: c.component, n: c.shared_by };
+  const focus = view.section.nodes.find((n) => n.ref === view.section.focus);
+  if (focus && focus.kind !== "vm" && focus.kind !== "vdisk" && view.section.vms > 1) return { ref: focus.ref, n: view.section.vms };
+  return undefined;
+}
+
+function note(view: SectionView): string | undefined {
+  const c = view.strata.change;
+  return c?.component_name ? `${c.component_name} slows down` : undefined;
+}
+
+function Breaks({ view }: { view: SectionView }) {
+  const list = view.section.breaks;
+  const notes = view.strata.notes;
+  if (list.length + notes.length + view.events.length === 0) return <div className="h-6" />;
+  return (
+    <ul className="space-y-1 px-6 py-4 text-[12px] text-quiet">
+      {list.slice(0, 6).map((b) => (
+        <li key={b.after + b.why}>
+          The map ends after <b className="font-medium text-ink">{b.name}</b>: {b.why}.
+        </li>
+      ))}
+      {notes.slice(0, 4).map((n) => (
+        <li key={n}>{n}</li>
+      ))}
+      {view.events.slice(0, 6).map((e) => (
+        <li key={e.ref + e.at}>
+          {windowWords(Date.parse(e.at), Date.parse(e.at)).split("–")[0]} <b className="font-medium text-ink">{e.name}</b> {e.what}, {e.detail}.
+        </li>
+      ))}
+    </ul>
+  );
+}

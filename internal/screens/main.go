@@ -1,0 +1,213 @@
+// Command screens makes the pictures in docs/screenshots from a fresh demo: the console's pages in
+// headless Chromium, the command line in a terminal window under Xvfb.
+package main
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"log"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/chromedp/chromedp/kb"
+
+	"dowsingrod/internal/browser"
+)
+
+func main() {
+	out := flag.String("out", "docs/screenshots", "where to put the pictures")
+	only := flag.String("only", "", "only pictures whose name holds this")
+	flag.Parse()
+	if err := run(*out, *only); err != nil {
+		log.Fatal(err)
+	}
+}
+
+func run(out, only string) error {
+	if err := os.MkdirAll(out, 0o755); err != nil {
+		return err
+	}
+	home, err := os.MkdirTemp("", "dowse-screens-*")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(home)
+	if err := os.Chmod(home, 0o755); err != nil { // the database runs as another user
+		return err
+	}
+	link, stop, err := demo(home)
+	if err != nil {
+		return err
+	}
+	defer stop()
+	if err := pages(out, only, link); err != nil {
+		return err
+	}
+	return terminals(out, only, home)
+}
+
+var linkPattern = regexp.MustCompile(`http://\S+/sign-in#\S+`)
+
+// demo starts a demo of its own and returns its sign-in link.
+func demo(home string) (string, func(), error) {
+	cmd := exec.Command("bin/dowse", "demo", "--port", "7469", "--state", filepath.Join(home, "state"))
+	cmd.Env = append(os.Environ(), "HOME="+home, "XDG_CONFIG_HOME="+filepath.Join(home, "config"))
+	cmd.Stderr = os.Stderr
+	read, err := cmd.StdoutPipe()
+	if err != nil {
+		return "", nil, err
+	}
+	if err := cmd.Start(); err != nil {
+		return "", nil, err
+	}
+	stop := func() {
+		_ = cmd.Process.Signal(syscall.SIGTERM)
+		_ = cmd.Wait()
+	}
+	lines := bufio.NewScanner(read)
+	for lines.Scan() {
+		if link := linkPattern.FindString(lines.Text()); link != "" {
+			go func() { _, _ = io.Copy(io.Discard, read) }()
+			return link, stop, nil
+		}
+	}
+	stop()
+	return "", nil, errors.New("the demo ended before it was ready")
+}
+
+// shot is a picture: an address, what must be there, and what to do before it is taken.
+type shot struct {
+	name, path, until string
+	dark              bool
+	before            func(*browser.Page) error
+}
+
+const settled = `!document.querySelector('[role=status]') && document.fonts.status === 'loaded'`
+
+func pages(out, only, link string) error {
+	p, end, err := browser.Open(context.Background(), 1280, 800)
+	if err != nil {
+		return err
+	}
+	defer end()
+	base := link[:strings.Index(link, "/sign-in")]
+	drawn := `document.querySelector('[data-testid=section] li') && document.querySelector('[data-testid^=strata] path')`
+	shots := []shot{
+		{name: "sign-in", path: "/sign-in", until: `document.querySelector('form')`},
+		{name: "", path: link[len(base):], until: `document.querySelector('h1')?.textContent.includes('complains')`},
+		{name: "start", path: "/", until: `document.querySelector('h1')?.textContent.includes('complains') && document.querySelectorAll('main a').length > 10`},
+		{name: "find", path: "/", until: `document.querySelectorAll('main a').length > 10`, before: func(p *browser.Page) error {
+			if err := p.Press("/"); err != nil {
+				return err
+			}
+			if err := p.Until(`document.activeElement?.getAttribute('role') === 'combobox'`); err != nil {
+				return err
+			}
+			if err := p.Press("manifest-db-0"); err != nil {
+				return err
+			}
+			return p.Until(`document.querySelectorAll('[role=option]').length > 5`)
+		}},
+		{name: "section", path: "/section?of=vm:manifest-db-02", until: drawn},
+		{name: "section-dark", path: "/section?of=vm:manifest-db-02", until: drawn, dark: true},
+		{name: "section-pool", path: "/section?of=pool:p2@heron", until: drawn},
+		{name: "section-stretched", path: "/section?of=volume:v1@petrel", until: drawn},
+		{name: "strata", path: "/strata?of=vm:manifest-db-02", until: `document.querySelectorAll('[data-testid^=strata] path').length > 8`, before: func(p *browser.Page) error { return p.Move(900, 250) }},
+		{name: "strata-cleared", path: "/strata?of=vm:berth-plan-01", until: `document.querySelectorAll('[data-testid^=strata] path').length > 8`},
+		{name: "suspects", path: "/suspects?of=pool:p2@heron", until: `document.querySelector('[data-testid=suspects] svg')`},
+		{name: "suspects-itself", path: "/suspects?of=controller:c1@gannet&from=-10h&to=-7h", until: `document.querySelector('[data-testid=suspects] svg')`},
+	}
+	for _, s := range shots {
+		if s.name != "" && !strings.Contains(s.name, only) {
+			continue
+		}
+		if err := p.Go(base + s.path); err != nil {
+			return err
+		}
+		theme := "light"
+		if s.dark {
+			theme = "dark"
+		}
+		if _, err := browser.Eval[bool](p, `document.documentElement.dataset.theme = "`+theme+`", true`); err != nil {
+			return err
+		}
+		if err := p.Until(settled + " && " + s.until); err != nil {
+			return fmt.Errorf("%s: %w", s.name, err)
+		}
+		if s.before != nil {
+			if err := s.before(p); err != nil {
+				if picture, e := p.Picture(); e == nil {
+					_ = os.WriteFile(filepath.Join(os.TempDir(), "failed.png"), picture, 0o644)
+				}
+				return err
+			}
+		}
+		if s.name == "" {
+			continue
+		}
+		picture, err := p.Picture()
+		if err != nil {
+			return err
+		}
+		if err := os.WriteFile(filepath.Join(out, s.name+".png"), picture, 0o644); err != nil {
+			return err
+		}
+		if s.name == "find" {
+			if err := p.Press(kb.Escape); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// terminals shows commands in a terminal window of 100 columns.
+func terminals(out, only, home string) error {
+	for name, command := range map[string]string{
+		"cli-strata":   "dowse strata manifest-db-02",
+		"cli-suspects": "dowse suspects pool:p2@heron",
+		"cli-route":    "dowse route manifest-db-02",
+	} {
+		if !strings.Contains(name, only) {
+			continue
+		}
+		if err := terminal(filepath.Join(out, name+".png"), command, home); err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+	}
+	return nil
+}
+
+func terminal(path, command, home string) error {
+	bin, err := filepath.Abs("bin")
+	if err != nil {
+		return err
+	}
+	done := filepath.Join(home, "shown")
+	_ = os.Remove(done)
+	inner := fmt.Sprintf(`printf '$ %s\n'; %s --color always; touch %s; sleep 60`, command, command, done)
+	script := fmt.Sprintf(`xterm -u8 -fa 'DejaVu Sans Mono' -fs 10 -bg '#12181a' -fg '#e9e8e2' -geometry 108x48 -b 14 -bw 0 -e sh -c %q & x=$!
+for i in $(seq 200); do [ -e %s ] && break; sleep 0.05; done
+sleep 1; import -window root %s; kill $x`, inner, done, path)
+	cmd := exec.Command("xvfb-run", "-a", "-s", "-screen 0 860x800x24", "sh", "-c", script)
+	cmd.Env = append(os.Environ(), "HOME="+home, "XDG_CONFIG_HOME="+filepath.Join(home, "config"), "PATH="+bin+":"+os.Getenv("PATH"))
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	go func() {
+		<-ctx.Done()
+		_ = ctx.Err()
+	}()
+	if text, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("%w: %s", err, text)
+	}
+	return nil
+}
