@@ -36,7 +36,7 @@ var tiers = map[estate.Layer][]estate.Kind{
 func Candidates(m *route.Map, i int32, layer estate.Layer) []int32 {
 	var at []int32
 	for _, k := range tiers[layer] {
-		if k == estate.VM && m.Estate().At(i).Key.Ref.Kind == k {
+		if m.Estate().At(i).Key.Ref.Kind == k {
 			at = append(at, i)
 		}
 		for _, r := range m.Below(i) {

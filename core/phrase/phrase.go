@@ -55,7 +55,7 @@ func Micros(us float64) string {
 	switch a := math.Abs(us); {
 	case math.IsNaN(us):
 		return "–"
-	case a < 1000 && a >= 0.9995:
+	case a < 999.5 && a >= 0.9995:
 		return digits(us) + " µs"
 	case a < 1:
 		return "0 µs"

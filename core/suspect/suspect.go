@@ -281,7 +281,7 @@ func (s *Suspects) confide(part, next float64, e onset.Episode, t Tenant) {
 }
 
 func (s *Suspects) rank() {
-	roles := map[Role]int{Suspect: 0, Sufferer: 1, Bystander: 1, NotSeen: 2}
+	roles := map[Role]int{Suspect: 0, Sufferer: 1, Bystander: 2, NotSeen: 3}
 	slices.SortStableFunc(s.Tenants, func(a, b Tenant) int {
 		return cmp.Or(cmp.Compare(roles[a.Role], roles[b.Role]), -cmp.Compare(a.weight(), b.weight()), cmp.Compare(a.Name, b.Name))
 	})

@@ -52,7 +52,7 @@ export function percent(share: Maybe): string {
 export function signed(n: Maybe, write: (n: Maybe) => string): string {
   if (missing(n)) return "–";
   const text = write(Math.abs(n));
-  if (/^0( |$)/.test(text)) return text;
+  if (/^0(\.0+)?( |$)/.test(text)) return text;
   return n < 0 ? `−${text}` : `+${text}`;
 }
 

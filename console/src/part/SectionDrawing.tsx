@@ -85,7 +85,7 @@ const frames: Record<string, string> = {
 };
 
 const face = (c: Card) =>
-  `flex h-full w-full flex-col justify-center rounded-[5px] border bg-card px-2.5 text-left hover:border-quiet ${frames[c.mark] ?? ""} ${c.focus ? "ring-1 ring-ink/50" : ""} ${c.idle ? "opacity-60" : ""}`;
+  `flex h-full w-full flex-col justify-center rounded-[5px] border px-2.5 text-left hover:border-quiet ${frames[c.mark] ?? ""} ${c.focus ? "ring-1 ring-ink/50" : ""} ${c.idle ? "bg-transparent text-quiet" : "bg-card"}`;
 
 function Face({ card: c }: { card: Card }) {
   return (

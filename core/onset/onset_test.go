@@ -1,0 +1,85 @@
+package onset_test
+
+import (
+	"math"
+	"math/rand/v2"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	. "dowsingrod/core/onset"
+)
+
+func level(n int, base, noise float64, seed uint64) []float64 {
+	r := rand.New(rand.NewPCG(seed, 1))
+	out := make([]float64, n)
+	for i := range out {
+		out[i] = base * (1 + noise*(2*r.Float64()-1))
+	}
+	return out
+}
+
+func raise(v []float64, i, j int, factor float64) []float64 {
+	for k := i; k < j; k++ {
+		v[k] *= factor
+	}
+	return v
+}
+
+func TestFind(t *testing.T) {
+	nan := math.NaN()
+	gap := raise(level(200, 2000, .1, 9), 150, 200, 4)
+	for i := 160; i < 170; i++ {
+		gap[i] = nan
+	}
+	day := make([]float64, 288)
+	for i := range day {
+		day[i] = 2000 * (1 + 0.35*math.Sin(float64(i)/288*2*math.Pi))
+	}
+	for name, c := range map[string]struct {
+		values     []float64
+		begin, end int
+		persists   bool
+		found      bool
+	}{
+		"a step that lasts":        {raise(level(200, 2000, .1, 1), 150, 200, 3), 150, 200, true, true},
+		"an episode that ends":     {raise(level(200, 2000, .1, 2), 120, 150, 3), 120, 150, false, true},
+		"with a gap in it":         {gap, 150, 200, true, true},
+		"steady":                   {level(200, 2000, .1, 3), 0, 0, false, false},
+		"noisy but steady":         {level(200, 2000, .4, 4), 0, 0, false, false},
+		"a single spike":           {raise(level(200, 2000, .1, 5), 150, 151, 9), 0, 0, false, false},
+		"a day's rise and fall":    {day, 0, 0, false, false},
+		"too small to matter":      {raise(level(200, 20, .1, 6), 150, 200, 3), 0, 0, false, false},
+		"slow from the very start": {raise(level(200, 2000, .1, 7), 0, 60, 4), 0, 0, false, false},
+		"nothing known":            {[]float64{nan, nan, nan, nan, nan, nan, nan, nan, nan}, 0, 0, false, false},
+		"empty":                    {nil, 0, 0, false, false},
+	} {
+		t.Run(name, func(t *testing.T) {
+			e, ok := Find(c.values, 0, Rules{Floor: 300})
+			require.Equal(t, c.found, ok, "%+v", e)
+			if !ok {
+				return
+			}
+			assert.InDelta(t, c.begin, e.Begin, 1)
+			assert.InDelta(t, c.end, e.End, 1)
+			assert.Equal(t, c.persists, e.Persists)
+			assert.Greater(t, e.Probability, 0.95)
+			assert.InDelta(t, 2000, e.Usual, 100)
+		})
+	}
+}
+
+// What is found does not depend on the unit.
+func TestFindIsFreeOfScale(t *testing.T) {
+	values := raise(level(200, 1, .2, 8), 150, 190, 2.5)
+	a, okA := Find(values, 50, Rules{})
+	scaled := make([]float64, len(values))
+	for i, v := range values {
+		scaled[i] = v * 1e6
+	}
+	b, okB := Find(scaled, 50, Rules{})
+	require.True(t, okA && okB)
+	assert.Equal(t, a.Begin, b.Begin)
+	assert.Equal(t, a.End, b.End)
+}

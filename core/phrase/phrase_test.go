@@ -1,0 +1,29 @@
+package phrase_test
+
+import (
+	"math"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+
+	. "dowsingrod/core/phrase"
+)
+
+func TestQuantities(t *testing.T) {
+	for got, want := range map[string]string{
+		Micros(640): "640 µs", Micros(14_210): "14.2 ms", Micros(1_200_000): "1.20 s", Micros(0.2): "0 µs", Micros(math.NaN()): "–", Micros(999.7): "1.00 ms",
+		Bytes(512): "512 B", Bytes(256 << 10): "256 KiB", Bytes(1.5 * (1 << 30)): "1.50 GiB", Bytes(1023): "1.00 KiB", Bytes(math.NaN()): "–",
+		Rate(812.4): "812", Rate(1840): "1,840", Rate(20_400): "20.4 k", Rate(6.1e6): "6.10 M", Rate(0): "0", Rate(math.NaN()): "–",
+		Percent(0.974): "97 %", Percent(0.051): "5.1 %", Percent(0): "0 %", Percent(0.0001): "<0.1 %", Percent(math.NaN()): "–",
+		Span(40 * time.Second): "40 s", Span(46 * time.Minute): "46 min", Span(130 * time.Minute): "2 h 10 min", Span(3 * time.Hour): "3 h",
+		Count(1, "VM", "VMs"): "1 VM", Count(41, "VM", "VMs"): "41 VMs", List([]string{"a", "b", "c"}): "a, b and c", List(nil): "", List([]string{"a"}): "a",
+	} {
+		assert.Equal(t, want, got)
+	}
+}
+
+func TestTextWritesMomentsInTheReadersZone(t *testing.T) {
+	at := time.Date(2026, 3, 2, 15, 34, 0, 0, time.UTC)
+	assert.Equal(t, "since 16:34.", Text([]Phrase{Say("since "), At(at), Say(".")}, time.FixedZone("x", 3600)))
+}
