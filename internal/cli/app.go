@@ -40,11 +40,20 @@ type App struct {
 // Run runs the command line and returns its exit status.
 func (a *App) Run(ctx context.Context, args []string) int {
 	root := a.root()
+	mistakes(root)
 	err := root.Run(ctx, args)
 	if err == nil {
 		return 0
 	}
 	return a.explain(err)
+}
+
+// mistakes makes every command report how it was written wrongly the same way.
+func mistakes(c *cli.Command) {
+	c.OnUsageError = func(_ context.Context, _ *cli.Command, err error, _ bool) error { return usageError{err} }
+	for _, sub := range c.Commands {
+		mistakes(sub)
+	}
 }
 
 func (a *App) root() *cli.Command {
@@ -83,7 +92,6 @@ func (a *App) root() *cli.Command {
 			}
 			return cli.ShowRootCommandHelp(c)
 		},
-		OnUsageError:          func(_ context.Context, _ *cli.Command, err error, _ bool) error { return usageError{err} },
 		ExitErrHandler:        func(context.Context, *cli.Command, error) {},
 		EnableShellCompletion: true,
 		Suggest:               false,

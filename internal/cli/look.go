@@ -323,7 +323,8 @@ func (a *App) printRow(head string, layer estate.Layer, row []route.Node) {
 		if n.Tier != "" {
 			extra = append([]string{"tier " + n.Tier}, extra...)
 		}
-		fmt.Fprintf(a.Out, "%s %-18s %-24s %s\n", label, kind, cut(full(n), 24), a.paint(quiet, cut(strings.Join(extra, "  "), width-58)))
+		line := fmt.Sprintf("%s %-18s %-24s %s", label, kind, cut(full(n), 24), a.paint(quiet, cut(strings.Join(extra, "  "), width-58)))
+		fmt.Fprintln(a.Out, strings.TrimRight(line, " "))
 		label, kind = a.paint(layerColor[layer], "▌")+strings.Repeat(" ", 11), ""
 	}
 }

@@ -193,7 +193,7 @@ func name(text []byte) (string, []byte, error) {
 		return "", nil, errors.New("a colon is expected after the record name")
 	}
 	rest = rest[1:]
-	if rest[len(rest)-1] != '}' {
+	if len(rest) == 0 || rest[len(rest)-1] != '}' {
 		return "", nil, errors.New("the line does not end with }: is the file truncated?")
 	}
 	return key, rest[:len(rest)-1], nil

@@ -72,7 +72,7 @@ type chunkRow struct {
 
 func (c chunkRow) series(values []float64) reading.Series {
 	step := time.Duration(c.step) * time.Millisecond
-	return reading.Series{From: c.span.Add(time.Duration(c.phase)*time.Millisecond + time.Duration(c.first)*step), Step: step, Values: values}
+	return reading.Series{From: c.span.UTC().Add(time.Duration(c.phase)*time.Millisecond + time.Duration(c.first)*step), Step: step, Values: values}
 }
 
 // Extent returns the start of the oldest and the end of the newest reading, and the number of chunks

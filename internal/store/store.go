@@ -10,14 +10,17 @@ import (
 	"embed"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"log/slog"
+	"net"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
+	"github.com/jackc/puddle/v2"
 	"github.com/pressly/goose/v3"
 	"github.com/pressly/goose/v3/lock"
 )
@@ -105,17 +108,13 @@ func unavailable(err error) error {
 		return err
 	}
 	var connect *pgconn.ConnectError
-	if errors.As(err, &connect) || pgconn.SafeToRetry(err) || pgconn.Timeout(err) || errors.Is(err, errClosed) {
-		return fmt.Errorf("%w: %w", ErrUnavailable, err)
-	}
-	var network interface{ Timeout() bool }
-	if errors.As(err, &network) {
+	var network *net.OpError
+	if errors.As(err, &connect) || errors.As(err, &network) || pgconn.SafeToRetry(err) || pgconn.Timeout(err) ||
+		errors.Is(err, puddle.ErrClosedPool) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, io.EOF) {
 		return fmt.Errorf("%w: %w", ErrUnavailable, err)
 	}
 	return err
 }
-
-var errClosed = errors.New("closed pool")
 
 // inTx runs f in one transaction, which is committed where f returns nil.
 func (s *Store) inTx(ctx context.Context, f func(pgx.Tx) error) error {
