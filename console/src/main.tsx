@@ -18,7 +18,8 @@ const queries = new QueryClient({
     queries: {
       staleTime: 15_000,
       refetchOnWindowFocus: false,
-      retry: (times, error) => times < 2 && error instanceof ServiceError && (error.status === 0 || error.status === 503),
+      retry: (times, error) =>
+        times < 2 && error instanceof ServiceError && (error.status === 0 || error.status === 503),
     },
   },
 });

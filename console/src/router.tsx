@@ -1,9 +1,9 @@
 import { createRootRoute, createRoute, createRouter, Outlet } from "@tanstack/react-router";
 import { lazy } from "react";
-import { Frame } from "./part/Frame";
 import { SectionPage } from "./page/SectionPage";
 import { SignInPage } from "./page/SignInPage";
 import { StartPage } from "./page/StartPage";
+import { Frame } from "./part/Frame";
 
 const StrataPage = lazy(() => import("./page/StrataPage"));
 const SuspectsPage = lazy(() => import("./page/SuspectsPage"));
@@ -26,11 +26,17 @@ export function readSearch(raw: Record<string, unknown>): Search {
 const root = createRootRoute({ component: Outlet, validateSearch: readSearch });
 const signIn = createRoute({ getParentRoute: () => root, path: "/sign-in", component: SignInPage });
 const frame = createRoute({ getParentRoute: () => root, id: "frame", component: Frame });
-const page = (path: string, component: () => React.ReactNode) => createRoute({ getParentRoute: () => frame, path, component });
+const page = (path: string, component: () => React.ReactNode) =>
+  createRoute({ getParentRoute: () => frame, path, component });
 
 const tree = root.addChildren([
   signIn,
-  frame.addChildren([page("/", StartPage), page("/section", SectionPage), page("/strata", () => <StrataPage />), page("/suspects", () => <SuspectsPage />)]),
+  frame.addChildren([
+    page("/", StartPage),
+    page("/section", SectionPage),
+    page("/strata", () => <StrataPage />),
+    page("/suspects", () => <SuspectsPage />),
+  ]),
 ]);
 
 // Addresses are written as plain text, so that they can be read and typed.
@@ -39,7 +45,8 @@ export const router = createRouter({
   parseSearch: (s) => Object.fromEntries(new URLSearchParams(s)),
   stringifySearch: (search) => {
     const query = new URLSearchParams();
-    for (const [name, value] of Object.entries(search as Record<string, unknown>)) if (typeof value === "string" && value) query.set(name, value);
+    for (const [name, value] of Object.entries(search as Record<string, unknown>))
+      if (typeof value === "string" && value) query.set(name, value);
     const s = query.toString().replaceAll("%3A", ":").replaceAll("%40", "@");
     return s ? `?${s}` : "";
   },

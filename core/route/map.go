@@ -47,11 +47,11 @@ type Map struct {
 
 // way is what lies between the two ends of a path.
 type way struct {
-	initiator, target         int32 // -1 where not known
-	nearPort, farPort         int32 // the switch ports they are logged in to, -1 where not known
-	between                   []int32
-	state                     State
-	noFabric, direct, severed bool
+	initiator, target int32 // -1 where not known
+	nearPort, farPort int32 // the switch ports they are logged in to, -1 where not known
+	between           []int32
+	state             State
+	severed           bool
 }
 
 // NewMap derives who depends on whom in e.

@@ -6,6 +6,7 @@ import (
 	"context"
 	"io/fs"
 	"log/slog"
+	"net"
 	"net/http"
 	"reflect"
 	"time"
@@ -36,10 +37,7 @@ type Config struct {
 	SignInsPerMinute int
 }
 
-type server struct {
-	Config
-	limit func(http.Handler) http.Handler
-}
+type server struct{ Config }
 
 // New returns the handler of the whole interface.
 func New(c Config) http.Handler {
@@ -54,7 +52,7 @@ func New(c Config) http.Handler {
 	r.Use(middleware.RequestID, s.log, recoverer(c.Log), headers)
 	r.Use(http.NewCrossOriginProtection().Handler)
 	r.Use(middleware.Compress(5, "application/json", "application/problem+json", "text/html", "text/css", "text/javascript", "image/svg+xml"))
-	r.Use(limitPaths(httprate.LimitByIP(c.SignInsPerMinute, time.Minute), "/api/v1/session", "/api/v1/session/link"))
+	r.Use(limitPaths(httprate.LimitBy(c.SignInsPerMinute, time.Minute, peer), "/api/v1/session", "/api/v1/session/link"))
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("ok\n")) })
 	r.Get("/readyz", s.ready)
 	s.register(humachi.New(r, config()))
@@ -93,6 +91,13 @@ func OpenAPI() ([]byte, error) {
 	a := humachi.New(chi.NewMux(), config())
 	(&server{}).register(a)
 	return a.OpenAPI().MarshalJSON()
+}
+
+// peer is who is connected. Headers that name somebody else are not believed; behind a proxy all who
+// come through it share one allowance.
+func peer(r *http.Request) (string, error) {
+	host, _, err := net.SplitHostPort(r.RemoteAddr)
+	return host, err
 }
 
 func (s *server) ready(w http.ResponseWriter, r *http.Request) {

@@ -56,9 +56,9 @@ type (
 		direct bool // raw: stored on the volume itself
 		out    *entity
 
-		rate, readRate, writeRate float64
-		read, write, below        float64 // s per I/O as seen at the disk, and of a read below it
-		miss                      float64 // of its reads
+		readRate, writeRate float64
+		read, write, below  float64 // s per I/O as seen at the disk, and of a read below it
+		miss                float64 // of its reads
 	}
 	host struct {
 		name, id, source string

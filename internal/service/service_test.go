@@ -301,8 +301,7 @@ func TestManyBadLinesAreCounted(t *testing.T) {
 }
 
 func TestAccounts(t *testing.T) {
-	s := fresh(t)
-	s = service.New(testbed.Store(t), time.Now)
+	s := service.New(testbed.Store(t), time.Now)
 	ctx := t.Context()
 	require.ErrorIs(t, s.AddAccount(ctx, "ops", service.Admin, "short"), service.ErrPassword)
 	require.ErrorIs(t, s.AddAccount(ctx, "o p s", service.Admin, ""), service.ErrName)

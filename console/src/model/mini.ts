@@ -16,8 +16,14 @@ export function miniScale(row: Row): MiniScale {
     sum += v;
     n++;
   }
-  return { top: greatest > 0 ? greatest * 1.12 : 1, greatest: n ? greatest : null, mean: n ? sum / n : null, known: n > 0 };
+  return {
+    top: greatest > 0 ? greatest * 1.12 : 1,
+    greatest: n ? greatest : null,
+    mean: n ? sum / n : null,
+    known: n > 0,
+  };
 }
 
 /** Whether both figures of a pair are there. */
-export const addable = (p: { before: number | null; during: number | null }): boolean => p.before !== null && p.during !== null;
+export const addable = (p: { before: number | null; during: number | null }): boolean =>
+  p.before !== null && p.during !== null;

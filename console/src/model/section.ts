@@ -76,7 +76,12 @@ export function layout(view: SectionView, width: number): Drawing {
   return { cards: drafts, ribbons: joined, bands, height };
 }
 
-const owned = (n: SectionNode) => (n.owner && n.kind !== "volume" && n.kind !== "device" ? (n.kind === "switch_port" ? `${n.owner} / ${n.name}` : `${n.owner} ${n.name}`) : n.name);
+const owned = (n: SectionNode) =>
+  n.owner && n.kind !== "volume" && n.kind !== "device"
+    ? n.kind === "switch_port"
+      ? `${n.owner} / ${n.name}`
+      : `${n.owner} ${n.name}`
+    : n.name;
 
 export function markOf(f: NodeFigures | undefined): Mark {
   if (!f || f.within) return "";
@@ -87,11 +92,18 @@ const rank: Mark[] = ["", "silent", "strained", "failing"];
 const worse = (a: Mark, b: Mark): Mark => (rank.indexOf(a) >= rank.indexOf(b) ? a : b);
 
 /** Cards before folding: a cable is one card for its two ends; disks lie in their VM, drives in their group. */
-function cards(nodes: SectionNode[], figures: NodeFigures[], focus: string, down: Map<number, number[]>, up: Map<number, number[]>): Draft[] {
+function cards(
+  nodes: SectionNode[],
+  figures: NodeFigures[],
+  focus: string,
+  down: Map<number, number[]>,
+  up: Map<number, number[]>,
+): Draft[] {
   const taken = new Set<number>();
   const out: Draft[] = [];
   const oneHost = nodes.filter((n) => n.kind === "host").length === 1;
-  const part = (i: number, kind: string, ways: Map<number, number[]>) => (ways.get(i) ?? []).filter((k) => nodes[k]?.kind === kind && !taken.has(k));
+  const part = (i: number, kind: string, ways: Map<number, number[]>) =>
+    (ways.get(i) ?? []).filter((k) => nodes[k]?.kind === kind && !taken.has(k));
   const add = (own: number, others: number[], row: number, layer: string, title: string, line: string) => {
     const all = [own, ...others];
     for (const k of all) taken.add(k);
@@ -112,36 +124,73 @@ function cards(nodes: SectionNode[], figures: NodeFigures[], focus: string, down
       layer,
     });
   };
-  nodes.forEach((n, i) => {
+  const put = (n: SectionNode, i: number) => {
     if (taken.has(i)) return;
     const headline = figures[i]?.headline ?? "";
     switch (n.kind) {
       case "vm": {
         const disks = part(i, "vdisk", down).filter((k) => nodes[k]?.ref !== focus);
-        return add(i, disks, n.row, n.layer, n.name, disks.length > 1 ? `${headline} · ${disks.length} disks` : headline);
+        return add(
+          i,
+          disks,
+          n.row,
+          n.layer,
+          n.name,
+          disks.length > 1 ? `${headline} · ${disks.length} disks` : headline,
+        );
       }
       case "hba_port": {
         const ports = part(i, "switch_port", down);
         const port = ports[0];
         const first = port === undefined ? undefined : nodes[port];
         if (port === undefined || !first) return add(i, [], n.row, n.layer, owned(n), headline);
-        return add(port, [i], first.row, first.layer, owned(first), `${oneHost ? n.name : owned(n)} · ${figures[port]?.headline ?? headline}`);
+        return add(
+          port,
+          [i],
+          first.row,
+          first.layer,
+          owned(first),
+          `${oneHost ? n.name : owned(n)} · ${figures[port]?.headline ?? headline}`,
+        );
       }
       case "isl": {
         const above = (up.get(i) ?? []).join();
-        const like = nodes.flatMap((m, k) => (k > i && m.kind === "isl" && !taken.has(k) && (up.get(k) ?? []).join() === above ? [k] : []));
+        const like = nodes.flatMap((m, k) =>
+          k > i && m.kind === "isl" && !taken.has(k) && (up.get(k) ?? []).join() === above ? [k] : [],
+        );
         const title = n.name.replace(/, link \d+$/, "");
-        return add(i, like, n.row, n.layer, title, like.length ? `${like.length + 1} inter-switch links` : "inter-switch link");
+        return add(
+          i,
+          like,
+          n.row,
+          n.layer,
+          title,
+          like.length ? `${like.length + 1} inter-switch links` : "inter-switch link",
+        );
       }
       case "switch_port": {
         const target = part(i, "target_port", down)[0];
         const end = target === undefined ? undefined : nodes[target];
         if (n.row < 8 || target === undefined || !end) return add(i, [], n.row, n.layer, owned(n), headline);
-        return add(target, [i], end.row, end.layer, owned(end), `${owned(n)} · ${figures[target]?.headline ?? headline}`);
+        return add(
+          target,
+          [i],
+          end.row,
+          end.layer,
+          owned(end),
+          `${owned(n)} · ${figures[target]?.headline ?? headline}`,
+        );
       }
       case "raid_group": {
         const drives = part(i, "drive", down).filter((k) => nodes[k]?.ref !== focus);
-        return add(i, drives, n.row, n.layer, n.name, drives.length ? `${headline} · ${drives.length} drives` : headline);
+        return add(
+          i,
+          drives,
+          n.row,
+          n.layer,
+          n.name,
+          drives.length ? `${headline} · ${drives.length} drives` : headline,
+        );
       }
       case "pool":
       case "controller":
@@ -149,11 +198,22 @@ function cards(nodes: SectionNode[], figures: NodeFigures[], focus: string, down
       default:
         return add(i, [], n.row, n.layer, owned(n), headline);
     }
-  });
+  };
+  for (const [i, n] of nodes.entries()) put(n, i);
   return out;
 }
 
-const plural: Record<string, string> = { vm: "VMs", host: "hosts", datastore: "datastores", switch_port: "switch ports", target_port: "array ports", volume: "volumes", raid_group: "RAID groups", device: "back-end LUNs", isl: "links" };
+const plural: Record<string, string> = {
+  vm: "VMs",
+  host: "hosts",
+  datastore: "datastores",
+  switch_port: "switch ports",
+  target_port: "array ports",
+  volume: "volumes",
+  raid_group: "RAID groups",
+  device: "back-end LUNs",
+  isl: "links",
+};
 
 /** Folds a row of many alike: what is in trouble or in focus stays, the rest becomes one card. */
 function fold(all: Draft[], view: SectionView, focus: string): Draft[] {
@@ -242,7 +302,10 @@ function spread(list: Draft[], drafts: Draft[], ribbons: Ribbon[], width: number
   const size = Math.min(list.length === 1 ? 250 : 210, (width - gap * (list.length - 1)) / list.length);
   const center = (c: Draft) => {
     const at = drafts.indexOf(c);
-    const above = ribbons.filter((r) => r.to === at).map((r) => drafts[r.from]).filter((u): u is Draft => !!u && u.width > 0);
+    const above = ribbons
+      .filter((r) => r.to === at)
+      .map((r) => drafts[r.from])
+      .filter((u): u is Draft => !!u && u.width > 0);
     return above.length ? above.reduce((s, u) => s + u.x + u.width / 2, 0) / above.length : width / 2;
   };
   const wanted = new Map(list.map((c) => [c, center(c)]));

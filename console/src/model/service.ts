@@ -15,7 +15,11 @@ export class ServiceError extends Error {
 const problemType = "urn:dowsing-rod:problem:";
 
 /** Asks the service; parameters that are undefined or empty are left out. */
-export async function ask<T>(path: string, params: Record<string, string | undefined> = {}, init?: RequestInit): Promise<T> {
+export async function ask<T>(
+  path: string,
+  params: Record<string, string | undefined> = {},
+  init?: RequestInit,
+): Promise<T> {
   const query = new URLSearchParams();
   for (const [name, value] of Object.entries(params)) if (value) query.set(name, value);
   const address = `/api/v1${path}${query.size ? `?${query}` : ""}`;
@@ -31,7 +35,15 @@ export async function ask<T>(path: string, params: Record<string, string | undef
 }
 
 export function send<T>(method: string, path: string, body?: unknown): Promise<T> {
-  return ask<T>(path, {}, { method, headers: { "Content-Type": "application/json" }, body: body === undefined ? undefined : JSON.stringify(body) });
+  return ask<T>(
+    path,
+    {},
+    {
+      method,
+      headers: { "Content-Type": "application/json" },
+      body: body === undefined ? undefined : JSON.stringify(body),
+    },
+  );
 }
 
 async function explain(response: Response): Promise<ServiceError> {
@@ -43,5 +55,10 @@ async function explain(response: Response): Promise<ServiceError> {
   }
   const kind = (problem.type ?? "").replace(problemType, "");
   const candidates = (problem.errors ?? []).map((e) => String(e.value ?? "")).filter(Boolean);
-  return new ServiceError(response.status, kind, problem.detail ?? `The service answered ${response.status} ${response.statusText}.`, candidates);
+  return new ServiceError(
+    response.status,
+    kind,
+    problem.detail ?? `The service answered ${response.status} ${response.statusText}.`,
+    candidates,
+  );
 }

@@ -17,8 +17,9 @@ export function SectionPage() {
     return (
       <div className="px-6">
         <Empty title="Choose an object">
-          Press <kbd className="rounded border border-line px-1.5">/</kbd> and type part of a VM's name, a WWN, an NAA identifier or a LUN number. Its section shows every route from the guest down to the drives, and up to every VM
-          that depends on it.
+          Press <kbd className="rounded border border-line px-1.5">/</kbd> and type part of a VM's name, a WWN, an NAA
+          identifier or a LUN number. Its section shows every route from the guest down to the drives, and up to every
+          VM that depends on it.
         </Empty>
       </div>
     );
@@ -38,7 +39,8 @@ export function SectionPage() {
   const host = focus?.kind === "vm" ? data.section.nodes.find((n) => n.kind === "host") : undefined;
   const change_ = data.strata.change;
   const dir = search.dir ?? (change_?.direction === "write" ? "write" : "read");
-  const title = [focus && focus.kind !== "volume" ? focus.owner : "", focus?.name].filter(Boolean).join(" ") || search.of;
+  const title =
+    [focus && focus.kind !== "volume" ? focus.owner : "", focus?.name].filter(Boolean).join(" ") || search.of;
   const suspects = suspectsOf(data);
   return (
     <>
@@ -52,13 +54,21 @@ export function SectionPage() {
       </Heading>
       <div className="flex h-5 justify-end pr-6">
         <span className="w-[170px] text-[11px] text-quiet">
-          {change_ ? `added per ${dir}, ${clock(Date.parse(change_.from))}–${clock(Date.parse(change_.to))}` : `time per ${dir}, over the window`}
+          {change_
+            ? `added per ${dir}, ${clock(Date.parse(change_.from))}–${clock(Date.parse(change_.to))}`
+            : `time per ${dir}, over the window`}
         </span>
       </div>
       <SectionDrawing view={data} dir={dir} />
       <div className="pt-2">
         {data.strata.disks > 0 ? (
-          <StrataChart strata={data.strata} dir={dir} height={70} note={note(data)} onDir={(d) => change({ dir: d }, true)} />
+          <StrataChart
+            strata={data.strata}
+            dir={dir}
+            height={70}
+            note={note(data)}
+            onDir={(d) => change({ dir: d }, true)}
+          />
         ) : (
           <p className="px-6 py-6 text-quiet">No virtual disk depends on it, so there is no latency to split.</p>
         )}
@@ -78,7 +88,14 @@ function about(view: SectionView, host: string | undefined): string {
 }
 
 const labels: Record<string, string> = {
-  vm: "virtual machine", vdisk: "virtual disk", hba_port: "host adapter port", switch_port: "switch port", target_port: "array port", isl: "inter-switch link", raid_group: "RAID group", share: "file share",
+  vm: "virtual machine",
+  vdisk: "virtual disk",
+  hba_port: "host adapter port",
+  switch_port: "switch port",
+  target_port: "array port",
+  isl: "inter-switch link",
+  raid_group: "RAID group",
+  share: "file share",
 };
 
 export const kindWords = (kind: string) => labels[kind] ?? kind.replaceAll("_", " ");
@@ -88,7 +105,8 @@ function suspectsOf(view: SectionView): { ref: string; n: number } | undefined {
   const c = view.strata.change;
   if (c?.component && c.shared_by > 1) return { ref: c.component, n: c.shared_by };
   const focus = view.section.nodes.find((n) => n.ref === view.section.focus);
-  if (focus && focus.kind !== "vm" && focus.kind !== "vdisk" && view.section.vms > 1) return { ref: focus.ref, n: view.section.vms };
+  if (focus && focus.kind !== "vm" && focus.kind !== "vdisk" && view.section.vms > 1)
+    return { ref: focus.ref, n: view.section.vms };
   return undefined;
 }
 
@@ -113,7 +131,8 @@ function Breaks({ view }: { view: SectionView }) {
       ))}
       {view.events.slice(0, 6).map((e) => (
         <li key={e.ref + e.at}>
-          {windowWords(Date.parse(e.at), Date.parse(e.at)).split("–")[0]} <b className="font-medium text-ink">{e.name}</b> {e.what}, {e.detail}.
+          {windowWords(Date.parse(e.at), Date.parse(e.at)).split("–")[0]}{" "}
+          <b className="font-medium text-ink">{e.name}</b> {e.what}, {e.detail}.
         </li>
       ))}
     </ul>

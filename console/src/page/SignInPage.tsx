@@ -23,7 +23,10 @@ export function SignInPage() {
       queries.clear();
       queries.setQueryData(["who"], who);
       const back = (window.history.state as { back?: string } | null)?.back;
-      await navigate({ to: back?.startsWith("/") && !back.startsWith("/sign-in") ? back : "/", replace: true } as never);
+      await navigate({
+        to: back?.startsWith("/") && !back.startsWith("/sign-in") ? back : "/",
+        replace: true,
+      } as never);
     } catch (e) {
       setProblem(e instanceof ServiceError ? e.message : "That did not work.");
       setBusy(false);
@@ -62,23 +65,41 @@ export function SignInPage() {
         >
           <label className="block">
             <span className="text-quiet">Account</span>
-            <input className={field} value={name} onChange={(e) => setName(e.target.value)} autoComplete="username" required />
+            <input
+              className={field}
+              value={name}
+              onChange={(e) => setName(e.target.value)}
+              autoComplete="username"
+              required
+            />
           </label>
           <label className="block">
             <span className="text-quiet">Password</span>
-            <input className={field} type="password" value={password} onChange={(e) => setPassword(e.target.value)} autoComplete="current-password" required />
+            <input
+              className={field}
+              type="password"
+              value={password}
+              onChange={(e) => setPassword(e.target.value)}
+              autoComplete="current-password"
+              required
+            />
           </label>
           {problem && (
             <p role="alert" className="border-l-2 border-magenta pl-3 text-[13px]">
               {problem}
             </p>
           )}
-          <button type="submit" disabled={busy} className="h-9 w-full cursor-pointer rounded-md bg-ink font-medium text-paper disabled:opacity-60">
+          <button
+            type="submit"
+            disabled={busy}
+            className="h-9 w-full cursor-pointer rounded-md bg-ink font-medium text-paper disabled:opacity-60"
+          >
             {busy ? "Signing in …" : "Sign in"}
           </button>
         </form>
         <p className="mt-6 max-w-[340px] text-quiet">
-          With a one-time link, open it in this browser. An admin makes one with <code>dowse account add</code>; the demo prints one at its start.
+          With a one-time link, open it in this browser. An admin makes one with <code>dowse account add</code>; the
+          demo prints one at its start.
         </p>
       </div>
       <Ground />
@@ -92,13 +113,25 @@ const tones = ["guest", "host", "datastore", "fabric", "front", "back"];
 function Ground() {
   return (
     <div aria-hidden="true" className="relative overflow-hidden max-[900px]:hidden">
-      <svg viewBox="0 0 700 800" preserveAspectRatio="xMidYMid slice" className="absolute inset-0 h-full w-full" role="presentation">
+      <svg
+        viewBox="0 0 700 800"
+        preserveAspectRatio="xMidYMid slice"
+        className="absolute inset-0 h-full w-full"
+        role="presentation"
+      >
         {tones.map((t, i) => {
           const y = 120 + i * 112;
           const wave = `M0 ${y + 14 * Math.sin(i)} C 180 ${y - 34 + 10 * i}, 420 ${y + 46 - 8 * i}, 700 ${y - 6 + 9 * Math.cos(2 * i)} V800 H0 Z`;
           return <path key={t} d={wave} fill={`var(--${t})`} />;
         })}
-        <path d="M350 96 V250 C350 330 240 330 240 420 S330 560 350 640 V760 M350 250 C350 330 470 330 470 420 S370 560 350 640" fill="none" stroke="var(--paper)" strokeWidth="7" strokeLinecap="round" opacity="0.85" />
+        <path
+          d="M350 96 V250 C350 330 240 330 240 420 S330 560 350 640 V760 M350 250 C350 330 470 330 470 420 S370 560 350 640"
+          fill="none"
+          stroke="var(--paper)"
+          strokeWidth="7"
+          strokeLinecap="round"
+          opacity="0.85"
+        />
         <circle cx="350" cy="96" r="11" fill="var(--ink)" />
       </svg>
     </div>

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { count, day, clock, lasting } from "../model/format";
+import { clock, count, day, lasting } from "../model/format";
 import { ask } from "../model/service";
 import type { Found, Overview } from "../model/types";
 import { PageLink } from "../ui/Button";
@@ -9,7 +9,11 @@ import { kindWords } from "./SectionPage";
 
 /** Where one begins: what is watched, how fresh it is, and what could not be joined. */
 export function StartPage() {
-  const { data: o, error } = useQuery({ queryKey: ["estate"], queryFn: () => ask<Overview>("/estate"), refetchInterval: 60_000 });
+  const { data: o, error } = useQuery({
+    queryKey: ["estate"],
+    queryFn: () => ask<Overview>("/estate"),
+    refetchInterval: 60_000,
+  });
   if (error && !o)
     return (
       <div className="px-6">
@@ -26,7 +30,9 @@ export function StartPage() {
     return (
       <div className="px-6">
         <Empty title="Nothing is watched yet">
-          Bring in a feed of your estate with <code className="text-ink">dowse import estate.ndjson</code>, or see the demo with <code className="text-ink">make demo</code>. As soon as a feed is in, every object in it can be found here.
+          Bring in a feed of your estate with <code className="text-ink">dowse import estate.ndjson</code>, or see the
+          demo with <code className="text-ink">make demo</code>. As soon as a feed is in, every object in it can be
+          found here.
         </Empty>
       </div>
     );
@@ -35,8 +41,10 @@ export function StartPage() {
     <div className="px-6 pb-10 pt-6">
       <h1 className="text-[22px] font-semibold tracking-tight">Who complains?</h1>
       <p className="mt-1 max-w-[760px] text-[14px] text-quiet">
-        Press <kbd className="rounded border border-line px-1.5">/</kbd> and type part of a name, a WWN, an NAA identifier or a LUN number. Watched are {count(of("vm"), "VM", "VMs")} on {count(of("host"), "host", "hosts")},{" "}
-        {count(of("datastore"), "datastore", "datastores")}, {count(of("array"), "array", "arrays")} and {count(of("fabric"), "fabric", "fabrics")}.
+        Press <kbd className="rounded border border-line px-1.5">/</kbd> and type part of a name, a WWN, an NAA
+        identifier or a LUN number. Watched are {count(of("vm"), "VM", "VMs")} on {count(of("host"), "host", "hosts")},{" "}
+        {count(of("datastore"), "datastore", "datastores")}, {count(of("array"), "array", "arrays")} and{" "}
+        {count(of("fabric"), "fabric", "fabrics")}.
       </p>
       <Begin />
       <h2 className="mt-9 text-[13px] font-semibold">Sources</h2>
@@ -69,9 +77,13 @@ export function StartPage() {
           ))}
         </tbody>
       </table>
-      <h2 className="mt-9 text-[13px] font-semibold">{o.finding_count === 0 ? "Everything joins" : count(o.finding_count, "finding", "findings")}</h2>
+      <h2 className="mt-9 text-[13px] font-semibold">
+        {o.finding_count === 0 ? "Everything joins" : count(o.finding_count, "finding", "findings")}
+      </h2>
       {o.finding_count === 0 ? (
-        <p className="mt-1 text-quiet">Every identifier that one source names is known to another; the map has no gap.</p>
+        <p className="mt-1 text-quiet">
+          Every identifier that one source names is known to another; the map has no gap.
+        </p>
       ) : (
         <ul className="mt-1 max-w-[1000px]">
           {o.findings.slice(0, 50).map((f) => (
@@ -91,7 +103,11 @@ export function StartPage() {
 /** A few objects to begin with, for those who do not know a name yet. */
 function Begin() {
   const list = (kind: string, n: number) => ask<Found>("/objects", { kind, limit: String(n) });
-  const { data } = useQuery({ queryKey: ["begin"], queryFn: () => Promise.all([list("vm", 100), list("pool", 6), list("datastore", 20)]), staleTime: 300_000 });
+  const { data } = useQuery({
+    queryKey: ["begin"],
+    queryFn: () => Promise.all([list("vm", 100), list("pool", 6), list("datastore", 20)]),
+    staleTime: 300_000,
+  });
   if (!data) return <div className="skeleton mt-6 h-24 max-w-[1000px]" />;
   const [vms, pools, datastores] = data;
   const groups = [
@@ -104,14 +120,25 @@ function Begin() {
       {groups.map((g) =>
         g.all.total > 0 ? (
           <div key={g.kind} className="grid grid-cols-[130px_1fr] items-baseline gap-x-4">
-            <span className="text-quiet">{g.kind === "vm" ? "a slow VM" : g.kind === "pool" ? "a hot pool" : "a datastore"}</span>
+            <span className="text-quiet">
+              {g.kind === "vm" ? "a slow VM" : g.kind === "pool" ? "a hot pool" : "a datastore"}
+            </span>
             <span className="flex flex-wrap gap-x-4 gap-y-1">
               {(g.shown.length ? g.shown : g.all.objects.slice(0, 8)).map((o) => (
-                <PageLink key={o.ref} plain page="section" of={o.ref} className="text-water underline underline-offset-4 decoration-line hover:decoration-current" title={kindWords(o.kind)}>
+                <PageLink
+                  key={o.ref}
+                  plain
+                  page="section"
+                  of={o.ref}
+                  className="text-water underline underline-offset-4 decoration-line hover:decoration-current"
+                  title={kindWords(o.kind)}
+                >
                   {o.kind === "pool" ? `${o.owner ?? ""} ${o.name}` : o.name}
                 </PageLink>
               ))}
-              {g.all.total > g.shown.length && <span className="text-quiet">and {g.all.total - g.shown.length} more</span>}
+              {g.all.total > g.shown.length && (
+                <span className="text-quiet">and {g.all.total - g.shown.length} more</span>
+              )}
             </span>
           </div>
         ) : null,

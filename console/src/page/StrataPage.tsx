@@ -19,7 +19,8 @@ export default function StrataPage() {
     return (
       <div className="px-6">
         <Empty title="Whose latency?">
-          Press <kbd className="rounded border border-line px-1.5">/</kbd> and choose a VM, a datastore or any component. Its strata show where the time of each I/O goes, layer by layer.
+          Press <kbd className="rounded border border-line px-1.5">/</kbd> and choose a VM, a datastore or any
+          component. Its strata show where the time of each I/O goes, layer by layer.
         </Empty>
       </div>
     );
@@ -37,7 +38,11 @@ export default function StrataPage() {
     );
   return (
     <>
-      <Heading title={s.name} about={`${kindWords(s.kind)} · ${s.disks === 1 ? "1 virtual disk" : `${s.disks} virtual disks`} together`} statement={<Statement phrases={s.statement} />}>
+      <Heading
+        title={s.name}
+        about={`${kindWords(s.kind)} · ${s.disks === 1 ? "1 virtual disk" : `${s.disks} virtual disks`} together`}
+        statement={<Statement phrases={s.statement} />}
+      >
         {s.change?.component && s.change.shared_by > 1 && (
           <PageLink page="suspects" of={s.change.component}>
             Suspects {s.change.shared_by}
@@ -104,7 +109,9 @@ function Layers({ name, d, s, worst }: { name: string; d: Direction; s: Strata; 
               <>
                 <td className={cell}>{micros(b.usual_us)}</td>
                 <td className={cell}>{micros(b.during_us)}</td>
-                <td className={`${cell} ${worst === b.layer ? "font-semibold text-magenta" : ""}`}>{signed(b.added_us, micros)}</td>
+                <td className={`${cell} ${worst === b.layer ? "font-semibold text-magenta" : ""}`}>
+                  {signed(b.added_us, micros)}
+                </td>
               </>
             ) : (
               <>
@@ -122,7 +129,9 @@ function Layers({ name, d, s, worst }: { name: string; d: Direction; s: Strata; 
             <>
               <td className={`${cell} font-semibold`}>{micros(d.usual_us)}</td>
               <td className={`${cell} font-semibold`}>{micros(d.during_us)}</td>
-              <td className={`${cell} font-semibold`}>{signed(d.during_us !== null && d.usual_us !== null ? d.during_us - d.usual_us : null, micros)}</td>
+              <td className={`${cell} font-semibold`}>
+                {signed(d.during_us !== null && d.usual_us !== null ? d.during_us - d.usual_us : null, micros)}
+              </td>
             </>
           ) : (
             <>

@@ -1,5 +1,5 @@
 import { useState } from "react";
-import { bytes, byteRate, clock, count, micros, percent, rate, signed } from "../model/format";
+import { byteRate, bytes, clock, count, micros, percent, rate, signed } from "../model/format";
 import { addable, type MiniScale, miniScale } from "../model/mini";
 import { areaPath, linePath } from "../model/stack";
 import type { Row, SectionView, Suspects, Tenant, Trace } from "../model/types";
@@ -25,7 +25,8 @@ export default function SuspectsPage() {
     return (
       <div className="px-6">
         <Empty title="Tenants of what?">
-          Press <kbd className="rounded border border-line px-1.5">/</kbd> and choose a shared component: a pool, a controller, a volume, a datastore, a port. Or start from the VM that is slow; its statement leads here.
+          Press <kbd className="rounded border border-line px-1.5">/</kbd> and choose a shared component: a pool, a
+          controller, a volume, a datastore, a port. Or start from the VM that is slow; its statement leads here.
         </Empty>
       </div>
     );
@@ -47,7 +48,11 @@ export default function SuspectsPage() {
   const rest = s.tenants.slice(shown.length);
   return (
     <>
-      <Heading title={`Suspects for ${s.name}`} about={`${kindWords(s.kind)}${s.onset ? ` · before and after ${clock(Date.parse(s.onset))}` : ""}`} statement={<Statement phrases={s.statement} />}>
+      <Heading
+        title={`Suspects for ${s.name}`}
+        about={`${kindWords(s.kind)}${s.onset ? ` · before and after ${clock(Date.parse(s.onset))}` : ""}`}
+        statement={<Statement phrases={s.statement} />}
+      >
         <PageLink page="section">Section</PageLink>
         <PageLink page="strata">Strata</PageLink>
         <ExportMenu name={`suspects-${s.name}`} rows={() => rows(s)} />
@@ -55,12 +60,22 @@ export default function SuspectsPage() {
       {s.tenants.length > 0 && (
         <div data-testid="suspects" className="px-6 pb-10 pt-3">
           <Head s={s} />
-          <TraceRow s={s} trace={s.component} name={s.name} about={`${percentBusy(s)}${count(s.tenants.length, "tenant", "tenants")}`} whole />
+          <TraceRow
+            s={s}
+            trace={s.component}
+            name={s.name}
+            about={`${percentBusy(s)}${count(s.tenants.length, "tenant", "tenants")}`}
+            whole
+          />
           {shown.map((t) => (
             <TenantRow key={t.ref} s={s} t={t} />
           ))}
           {rest.length > 0 && (
-            <button type="button" onClick={() => setAll(true)} className="mt-3 cursor-pointer text-[12px] text-water underline underline-offset-4">
+            <button
+              type="button"
+              onClick={() => setAll(true)}
+              className="mt-3 cursor-pointer text-[12px] text-water underline underline-offset-4"
+            >
               {count(rest.length, "more tenant", "more tenants")}
               {restWords(rest)}
             </button>
@@ -72,7 +87,10 @@ export default function SuspectsPage() {
   );
 }
 
-const percentBusy = (s: Suspects) => (s.component.in_flight_pair.during !== null ? `${rate(Math.round(s.component.in_flight_pair.during))} in flight · ` : "");
+const percentBusy = (s: Suspects) =>
+  s.component.in_flight_pair.during !== null
+    ? `${rate(Math.round(s.component.in_flight_pair.during))} in flight · `
+    : "";
 
 function restWords(rest: Tenant[]): string {
   const shares = rest.map((t) => t.share).filter((v): v is number => v !== null);
@@ -92,10 +110,14 @@ function Head({ s }: { s: Suspects }) {
       <Hint text="Mean number of I/Os sent and not yet answered: rate × time (Little's law).">
         <span>in flight</span>
       </Hint>
-      <Hint text={`Mean time of a ${s.direction}, weighted by ${s.direction}s. The component's own figure is taken ${s.measured}.`}>
+      <Hint
+        text={`Mean time of a ${s.direction}, weighted by ${s.direction}s. The component's own figure is taken ${s.measured}.`}
+      >
         <span>time per {s.direction}</span>
       </Hint>
-      <Hint text={`Part of the demand that was added when it became slow. Demand is counted in cost units: ${s.cost_unit}.`}>
+      <Hint
+        text={`Part of the demand that was added when it became slow. Demand is counted in cost units: ${s.cost_unit}.`}
+      >
         <span className="text-right">of the added demand</span>
       </Hint>
     </div>
@@ -121,7 +143,12 @@ interface RowProps {
 
 function TraceRow({ s, trace, name, about, ref_, whole, suspect, share }: RowProps) {
   const tone = suspect ? "var(--magenta)" : whole ? "var(--ink)" : "var(--water)";
-  const cells: { row: Row; write: (v: number | null | undefined) => string; pair: { before: number | null; during: number | null }; label: string }[] = [
+  const cells: {
+    row: Row;
+    write: (v: number | null | undefined) => string;
+    pair: { before: number | null; during: number | null };
+    label: string;
+  }[] = [
     { row: trace.bytes_s, write: byteRate, pair: trace.bytes_s_pair, label: "data rate" },
     { row: trace.in_flight, write: rate, pair: trace.in_flight_pair, label: "in flight" },
     { row: trace.time_us, write: micros, pair: trace.time_us_pair, label: `time per ${s.direction}` },
@@ -144,9 +171,20 @@ function TraceRow({ s, trace, name, about, ref_, whole, suspect, share }: RowPro
         </Hint>
       </div>
       {cells.map((c) => (
-        <Mini key={c.label} s={s} row={c.row} tone={tone} fill={whole} write={c.write} pair={c.pair} label={`${name}, ${c.label}`} />
+        <Mini
+          key={c.label}
+          s={s}
+          row={c.row}
+          tone={tone}
+          fill={whole}
+          write={c.write}
+          pair={c.pair}
+          label={`${name}, ${c.label}`}
+        />
       ))}
-      <div className={`self-center text-right ${suspect ? "text-[19px] font-semibold text-magenta" : "text-quiet"}`}>{whole ? "" : share !== null && share !== undefined && share >= 0.005 ? percent(share) : "–"}</div>
+      <div className={`self-center text-right ${suspect ? "text-[19px] font-semibold text-magenta" : "text-quiet"}`}>
+        {whole ? "" : share !== null && share !== undefined && share >= 0.005 ? percent(share) : "–"}
+      </div>
     </div>
   );
 }
@@ -160,23 +198,67 @@ function sizeWords(t: Trace): string {
 const box = { width: 240, height: 36 };
 
 /** A small chart of one figure, with what it changed by. */
-function Mini({ s, row, tone, fill, write, pair, label }: { s: Suspects; row: Row; tone: string; fill?: boolean; write: (v: number | null | undefined) => string; pair: { before: number | null; during: number | null }; label: string }) {
+function Mini({
+  s,
+  row,
+  tone,
+  fill,
+  write,
+  pair,
+  label,
+}: {
+  s: Suspects;
+  row: Row;
+  tone: string;
+  fill?: boolean;
+  write: (v: number | null | undefined) => string;
+  pair: { before: number | null; during: number | null };
+  label: string;
+}) {
   const scale: MiniScale = miniScale(row);
   const plot = { ...box, top: scale.top, n: s.n };
   const from = Date.parse(s.from);
   const onset = s.onset ? ((Date.parse(s.onset) - from) / (s.n * s.step_s * 1000)) * box.width : undefined;
   const changed = addable(pair);
-  const words = changed ? `${write(pair.before)} before, ${write(pair.during)} during` : scale.known ? `mean ${write(scale.mean)}, up to ${write(scale.greatest)}` : "no readings";
+  const words = changed
+    ? `${write(pair.before)} before, ${write(pair.during)} during`
+    : scale.known
+      ? `mean ${write(scale.mean)}, up to ${write(scale.greatest)}`
+      : "no readings";
   return (
     <Hint text={`${words}. The curve reaches up to ${write(scale.greatest)}.`}>
       <div className="relative pt-[15px]">
-        <div className="absolute right-0 top-0 text-[11px] leading-[14px] text-quiet">{changed && !fill ? signed((pair.during ?? 0) - (pair.before ?? 0), write) : fill || !scale.known ? "" : write(scale.mean)}</div>
-        <svg role="img" aria-label={`${label}: ${words}`} viewBox={`0 0 ${box.width} ${box.height}`} preserveAspectRatio="none" className="block h-9 w-full">
+        <div className="absolute right-0 top-0 text-[11px] leading-[14px] text-quiet">
+          {changed && !fill
+            ? signed((pair.during ?? 0) - (pair.before ?? 0), write)
+            : fill || !scale.known
+              ? ""
+              : write(scale.mean)}
+        </div>
+        <svg
+          role="img"
+          aria-label={`${label}: ${words}`}
+          viewBox={`0 0 ${box.width} ${box.height}`}
+          preserveAspectRatio="none"
+          className="block h-9 w-full"
+        >
           {fill && <path d={areaPath(row, plot)} fill="var(--ink)" opacity={0.14} />}
           <path d={linePath(row, plot)} fill="none" stroke={tone} strokeWidth={1.3} vectorEffect="non-scaling-stroke" />
-          {onset !== undefined && <line x1={onset} x2={onset} y1={0} y2={box.height} stroke="var(--magenta)" strokeWidth={1.2} vectorEffect="non-scaling-stroke" />}
+          {onset !== undefined && (
+            <line
+              x1={onset}
+              x2={onset}
+              y1={0}
+              y2={box.height}
+              stroke="var(--magenta)"
+              strokeWidth={1.2}
+              vectorEffect="non-scaling-stroke"
+            />
+          )}
         </svg>
-        {!scale.known && <span className="absolute inset-0 grid place-items-center text-[11px] text-quiet">no readings</span>}
+        {!scale.known && (
+          <span className="absolute inset-0 grid place-items-center text-[11px] text-quiet">no readings</span>
+        )}
       </div>
     </Hint>
   );
@@ -198,7 +280,8 @@ function Grounds({ s }: { s: Suspects }) {
       <div>
         <h2 className="font-semibold text-ink">How it is counted</h2>
         <p className="mt-1">
-          A cost unit is {s.cost_unit}. {percent(s.coverage)} of the tenants' readings are there. The component's time is taken {s.measured}.
+          A cost unit is {s.cost_unit}. {percent(s.coverage)} of the tenants' readings are there. The component's time
+          is taken {s.measured}.
         </p>
       </div>
     </div>
@@ -223,17 +306,27 @@ function Shared() {
     );
   const cause = data.strata.change?.component;
   const kinds = ["pool", "controller", "volume", "datastore", "target_port", "switch_port"];
-  const list = data.section.nodes.filter((n) => kinds.includes(n.kind)).sort((a, b) => (a.ref === cause ? -1 : b.ref === cause ? 1 : kinds.indexOf(a.kind) - kinds.indexOf(b.kind)));
+  const list = data.section.nodes
+    .filter((n) => kinds.includes(n.kind))
+    .sort((a, b) => (a.ref === cause ? -1 : b.ref === cause ? 1 : kinds.indexOf(a.kind) - kinds.indexOf(b.kind)));
   return (
     <>
-      <Heading title={`Which component of ${data.strata.name}?`} about="suspects are tenants of something shared" statement={<Statement phrases={data.strata.statement} />} />
+      <Heading
+        title={`Which component of ${data.strata.name}?`}
+        about="suspects are tenants of something shared"
+        statement={<Statement phrases={data.strata.statement} />}
+      />
       <ul className="max-w-[640px] px-6 pt-5">
         {list.map((n) => (
           <li key={n.ref} className="border-b border-line">
             <PageLink plain page="suspects" of={n.ref} className="flex items-baseline gap-3 py-2 hover:bg-well">
-              <span className="font-semibold">{[n.kind === "volume" ? "" : n.owner, n.name].filter(Boolean).join(" ")}</span>
+              <span className="font-semibold">
+                {[n.kind === "volume" ? "" : n.owner, n.name].filter(Boolean).join(" ")}
+              </span>
               <span className="text-[12px] text-quiet">{kindWords(n.kind)}</span>
-              {n.ref === cause && <span className="ml-auto text-[12px] font-medium text-magenta">the delay arises here</span>}
+              {n.ref === cause && (
+                <span className="ml-auto text-[12px] font-medium text-magenta">the delay arises here</span>
+              )}
             </PageLink>
           </li>
         ))}
@@ -243,11 +336,37 @@ function Shared() {
 }
 
 function rows(s: Suspects): (string | number | null)[][] {
-  const head = ["tenant", "tier", "role", "share of added demand", "bytes/s before", "bytes/s during", "IOPS before", "IOPS during", "in flight before", "in flight during", "µs before", "µs during", "why"];
+  const head = [
+    "tenant",
+    "tier",
+    "role",
+    "share of added demand",
+    "bytes/s before",
+    "bytes/s during",
+    "IOPS before",
+    "IOPS during",
+    "in flight before",
+    "in flight during",
+    "µs before",
+    "µs during",
+    "why",
+  ];
   return [
     head,
     ...s.tenants.map((t) => [
-      t.name, t.tier ?? "", t.role, t.share, t.bytes_s_pair.before, t.bytes_s_pair.during, t.iops_pair.before, t.iops_pair.during, t.in_flight_pair.before, t.in_flight_pair.during, t.time_us_pair.before, t.time_us_pair.during, t.why,
+      t.name,
+      t.tier ?? "",
+      t.role,
+      t.share,
+      t.bytes_s_pair.before,
+      t.bytes_s_pair.during,
+      t.iops_pair.before,
+      t.iops_pair.during,
+      t.in_flight_pair.before,
+      t.in_flight_pair.during,
+      t.time_us_pair.before,
+      t.time_us_pair.during,
+      t.why,
     ]),
   ];
 }

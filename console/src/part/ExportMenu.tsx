@@ -22,11 +22,18 @@ export function ExportMenu({ name, rows, svg }: Props) {
   };
   return (
     <DropdownMenu.Root modal={false}>
-      <DropdownMenu.Trigger aria-label="Take it away as CSV or PNG" className="cursor-pointer text-quiet hover:text-ink">
+      <DropdownMenu.Trigger
+        aria-label="Take it away as CSV or PNG"
+        className="cursor-pointer text-quiet hover:text-ink"
+      >
         <Download size={13} />
       </DropdownMenu.Trigger>
       <DropdownMenu.Portal>
-        <DropdownMenu.Content align="end" sideOffset={6} className="z-50 min-w-[150px] rounded-md border border-line bg-card p-1 shadow-lg">
+        <DropdownMenu.Content
+          align="end"
+          sideOffset={6}
+          className="z-50 min-w-[150px] rounded-md border border-line bg-card p-1 shadow-lg"
+        >
           <DropdownMenu.Item className={item} onSelect={() => save("text/csv", "csv", csv(rows()))}>
             Save as CSV
           </DropdownMenu.Item>
@@ -34,7 +41,10 @@ export function ExportMenu({ name, rows, svg }: Props) {
             Copy as CSV
           </DropdownMenu.Item>
           {svg && (
-            <DropdownMenu.Item className={item} onSelect={() => svg.current && void picture(svg.current).then((b) => b && save("image/png", "png", b))}>
+            <DropdownMenu.Item
+              className={item}
+              onSelect={() => svg.current && void picture(svg.current).then((b) => b && save("image/png", "png", b))}
+            >
               Save as PNG
             </DropdownMenu.Item>
           )}
@@ -44,7 +54,19 @@ export function ExportMenu({ name, rows, svg }: Props) {
   );
 }
 
-const styles = ["fill", "stroke", "stroke-width", "stroke-dasharray", "stroke-opacity", "opacity", "font-size", "font-weight", "font-family", "text-anchor", "paint-order"];
+const styles = [
+  "fill",
+  "stroke",
+  "stroke-width",
+  "stroke-dasharray",
+  "stroke-opacity",
+  "opacity",
+  "font-size",
+  "font-weight",
+  "font-family",
+  "text-anchor",
+  "paint-order",
+];
 
 /** Draws a chart on a canvas at twice its size, on the page's ground. */
 async function picture(svg: SVGSVGElement): Promise<Blob | null> {

@@ -38,7 +38,10 @@ export function FindDialog({ open, onOpenChange }: { open: boolean; onOpenChange
     <Dialog.Root open={open} onOpenChange={onOpenChange}>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-40 bg-ink/20" />
-        <Dialog.Content aria-describedby={undefined} className="fixed left-1/2 top-14 z-50 w-[640px] max-w-[94vw] -translate-x-1/2 overflow-hidden rounded-lg border border-line bg-card shadow-xl">
+        <Dialog.Content
+          aria-describedby={undefined}
+          className="fixed left-1/2 top-14 z-50 w-[640px] max-w-[94vw] -translate-x-1/2 overflow-hidden rounded-lg border border-line bg-card shadow-xl"
+        >
           <Dialog.Title className="sr-only">Find an object</Dialog.Title>
           <input
             value={text}
@@ -55,7 +58,12 @@ export function FindDialog({ open, onOpenChange }: { open: boolean; onOpenChange
             placeholder="Name, WWN, NAA, IQN, UUID, serial, LUN number"
             className="w-full bg-transparent px-4 py-3 text-[15px] outline-none placeholder:text-quiet"
           />
-          <div id="found" role="listbox" aria-label="Objects found" className="max-h-[62vh] overflow-auto border-t border-line">
+          <div
+            id="found"
+            role="listbox"
+            aria-label="Objects found"
+            className="max-h-[62vh] overflow-auto border-t border-line"
+          >
             {list.map((o, i) => (
               <div
                 key={o.ref}
@@ -73,7 +81,9 @@ export function FindDialog({ open, onOpenChange }: { open: boolean; onOpenChange
                   {o.name}
                 </span>
                 <span className="truncate text-[12px] text-quiet">{o.label}</span>
-                <span className="truncate text-right text-[12px] text-quiet">{o.matched === "name" ? o.source : o.matched}</span>
+                <span className="truncate text-right text-[12px] text-quiet">
+                  {o.matched === "name" ? o.source : o.matched}
+                </span>
               </div>
             ))}
           </div>
@@ -92,5 +102,7 @@ function hint(query: string, found: Found | undefined, error: unknown): string {
   if (!found) return "Looking…";
   if (found.total === 0) return `Nothing has “${query}” in a name or identifier. Try a part of it.`;
   const more = found.total - found.objects.length;
-  return more > 0 ? `${more} more: type on to narrow it. ↑ ↓ choose, Enter opens.` : "↑ ↓ choose, Enter opens the section.";
+  return more > 0
+    ? `${more} more: type on to narrow it. ↑ ↓ choose, Enter opens.`
+    : "↑ ↓ choose, Enter opens the section.";
 }

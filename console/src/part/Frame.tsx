@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { Link, Navigate, Outlet, useLocation } from "@tanstack/react-router";
+import { Link, Outlet, useLocation, useNavigate } from "@tanstack/react-router";
 import { Moon, Sun } from "lucide-react";
 import { DropdownMenu } from "radix-ui";
 import { Suspense, useCallback, useEffect, useState } from "react";
@@ -33,9 +33,17 @@ export function Frame() {
     useCallback(() => setKeys(true), []),
   );
   const place = useLocation();
-  if (who.error instanceof ServiceError && who.error.status === 401) {
-    return <Navigate to={"/sign-in" as "/"} search={{} as never} state={{ back: place.href } as never} />;
-  }
+  const signedOut = who.error instanceof ServiceError && who.error.status === 401;
+  const navigate = useNavigate();
+  useEffect(() => {
+    if (signedOut)
+      void navigate({
+        to: "/sign-in",
+        search: {},
+        state: { back: window.location.pathname + window.location.search },
+        replace: true,
+      } as never);
+  }, [signedOut, navigate]);
   return (
     <div className="min-h-screen">
       <a href="#main" className="sr-only focus:not-sr-only focus:absolute focus:z-50 focus:bg-card focus:p-2">
@@ -61,7 +69,10 @@ export function Frame() {
           {who.data && <Account name={who.data.name} role={who.data.role} onKeys={() => setKeys(true)} />}
         </div>
       </header>
-      <nav aria-label="Pages" className="fixed bottom-0 left-0 top-11 z-20 w-32 border-r border-line bg-paper px-2 py-3 max-[900px]:bottom-auto max-[900px]:right-0 max-[900px]:flex max-[900px]:w-auto max-[900px]:border-b max-[900px]:border-r-0 max-[900px]:py-1">
+      <nav
+        aria-label="Pages"
+        className="fixed bottom-0 left-0 top-11 z-20 w-32 border-r border-line bg-paper px-2 py-3 max-[900px]:bottom-auto max-[900px]:right-0 max-[900px]:flex max-[900px]:w-auto max-[900px]:border-b max-[900px]:border-r-0 max-[900px]:py-1"
+      >
         {pages.map((p) => (
           <Link
             key={p.to}
@@ -75,7 +86,7 @@ export function Frame() {
         ))}
       </nav>
       <main id="main" className="pl-32 pt-11 max-[900px]:pl-0 max-[900px]:pt-[84px]">
-        {who.error ? (
+        {who.error && !signedOut ? (
           <div className="px-6">
             <Failure error={who.error} />
           </div>
@@ -106,16 +117,22 @@ function useKeys(find: () => void, keys: () => void) {
   useEffect(() => {
     const press = (e: KeyboardEvent) => {
       const at = e.target as HTMLElement;
-      if (e.metaKey || e.ctrlKey || e.altKey || at.closest('input, textarea, select, [role="dialog"], [role="menu"], [role="radiogroup"]')) return;
+      if (
+        e.metaKey ||
+        e.ctrlKey ||
+        e.altKey ||
+        at.closest('input, textarea, select, [role="dialog"], [role="menu"], [role="radiogroup"]')
+      )
+        return;
       const act: Record<string, () => void> = {
         "/": find,
         "?": keys,
-        ArrowLeft: () => change(shift(search, -0.25, Date.now())),
-        ArrowRight: () => change(shift(search, 0.25, Date.now())),
+        arrowleft: () => change(shift(search, -0.25, Date.now())),
+        arrowright: () => change(shift(search, 0.25, Date.now())),
         "+": () => change({ to: undefined, ...zoom(search, 0.5, Date.now()) }),
         "-": () => change({ to: undefined, ...zoom(search, 2, Date.now()) }),
       };
-      const doIt = act[e.key];
+      const doIt = act[e.key.toLowerCase()];
       if (doIt) {
         e.preventDefault();
         doIt();
@@ -151,7 +168,12 @@ function ThemeButton() {
   const [theme, setTheme] = useState(currentTheme);
   const other = theme === "dark" ? "light" : "dark";
   return (
-    <button type="button" aria-label={`Show on a ${other} ground`} onClick={() => setTheme(toggleTheme())} className="cursor-pointer text-quiet hover:text-ink">
+    <button
+      type="button"
+      aria-label={`Show on a ${other} ground`}
+      onClick={() => setTheme(toggleTheme())}
+      className="cursor-pointer text-quiet hover:text-ink"
+    >
       {theme === "dark" ? <Sun size={15} /> : <Moon size={15} />}
     </button>
   );
@@ -162,9 +184,15 @@ function Account({ name, role, onKeys }: { name: string; role: string; onKeys: (
   const item = "cursor-pointer rounded px-2.5 py-1.5 outline-none data-[highlighted]:bg-well";
   return (
     <DropdownMenu.Root modal={false}>
-      <DropdownMenu.Trigger className="cursor-pointer text-[12px] text-quiet hover:text-ink">{name}</DropdownMenu.Trigger>
+      <DropdownMenu.Trigger className="cursor-pointer text-[12px] text-quiet hover:text-ink">
+        {name}
+      </DropdownMenu.Trigger>
       <DropdownMenu.Portal>
-        <DropdownMenu.Content align="end" sideOffset={6} className="z-50 min-w-[170px] rounded-md border border-line bg-card p-1 shadow-lg">
+        <DropdownMenu.Content
+          align="end"
+          sideOffset={6}
+          className="z-50 min-w-[170px] rounded-md border border-line bg-card p-1 shadow-lg"
+        >
           <DropdownMenu.Label className="px-2.5 py-1.5 text-[12px] text-quiet">
             {name}, {role}
           </DropdownMenu.Label>

@@ -1,7 +1,17 @@
 import type { ReactNode } from "react";
 
 /** The head of a page: what it is about, what it says, and where to go on. */
-export function Heading({ title, about, children, statement }: { title: string; about: ReactNode; children?: ReactNode; statement?: ReactNode }) {
+export function Heading({
+  title,
+  about,
+  children,
+  statement,
+}: {
+  title: string;
+  about: ReactNode;
+  children?: ReactNode;
+  statement?: ReactNode;
+}) {
   return (
     <div className="px-6 pt-3">
       <div className="flex items-center gap-4">

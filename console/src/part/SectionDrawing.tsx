@@ -29,22 +29,48 @@ export function SectionDrawing({ view, dir }: { view: SectionView; dir: "read" |
       {drawing.bands.map((b) => {
         const tone = layerTone[b.layer];
         return (
-          <div key={b.layer} className="absolute inset-x-0 border-b border-line" style={{ top: b.y, height: b.height, background: `color-mix(in srgb, ${tone} var(--band), var(--paper))` }}>
+          <div
+            key={b.layer}
+            className="absolute inset-x-0 border-b border-line"
+            style={{ top: b.y, height: b.height, background: `color-mix(in srgb, ${tone} var(--band), var(--paper))` }}
+          >
             <div className="absolute inset-y-0 left-0 w-1" style={{ background: tone }} />
             <Hint side="right" text={layerWords[b.layer]}>
               <span className="absolute left-4 top-1.5 text-[11px] font-semibold text-quiet">{b.layer}</span>
             </Hint>
-            <Added value={figure(b.layer)} greatest={greatest} change={!!change} tone={tone ?? ""} worst={change?.layer === b.layer && change.direction === dir} layer={b.layer} dir={dir} />
+            <Added
+              value={figure(b.layer)}
+              greatest={greatest}
+              change={!!change}
+              tone={tone ?? ""}
+              worst={change?.layer === b.layer && change.direction === dir}
+              layer={b.layer}
+              dir={dir}
+            />
           </div>
         );
       })}
-      <svg aria-hidden="true" className="pointer-events-none absolute top-0" style={{ left }} width={room} height={drawing.height}>
+      <svg
+        aria-hidden="true"
+        className="pointer-events-none absolute top-0"
+        style={{ left }}
+        width={room}
+        height={drawing.height}
+      >
         {drawing.ribbons.map((r) => (
           <path
             key={`${r.from} ${r.to}`}
             d={r.d}
             fill="none"
-            stroke={r.state !== "active" ? "var(--quiet)" : r.mark === "failing" ? "var(--magenta)" : r.mark === "strained" ? "var(--ochre)" : "var(--ribbon)"}
+            stroke={
+              r.state !== "active"
+                ? "var(--quiet)"
+                : r.mark === "failing"
+                  ? "var(--magenta)"
+                  : r.mark === "strained"
+                    ? "var(--ochre)"
+                    : "var(--ribbon)"
+            }
             strokeWidth={r.width}
             strokeDasharray={r.state === "active" ? undefined : r.state === "dead" ? "1 6" : "3 4"}
             opacity={r.state === "active" ? 1 : 0.6}
@@ -53,7 +79,11 @@ export function SectionDrawing({ view, dir }: { view: SectionView; dir: "read" |
       </svg>
       <ul aria-label="Objects on the routes">
         {drawing.cards.map((c) => (
-          <li key={c.key} className="absolute" style={{ left: left + c.x, top: c.y, width: c.width, height: cardHeight }}>
+          <li
+            key={c.key}
+            className="absolute"
+            style={{ left: left + c.x, top: c.y, width: c.width, height: cardHeight }}
+          >
             {c.folded.length > 0 ? <Fold card={c} view={view} /> : <ObjectCard card={c} view={view} />}
           </li>
         ))}
@@ -62,15 +92,47 @@ export function SectionDrawing({ view, dir }: { view: SectionView; dir: "read" |
   );
 }
 
-function Added({ value, greatest, change, tone, worst, layer, dir }: { value: number | null | undefined; greatest: number; change: boolean; tone: string; worst: boolean; layer: string; dir: string }) {
+function Added({
+  value,
+  greatest,
+  change,
+  tone,
+  worst,
+  layer,
+  dir,
+}: {
+  value: number | null | undefined;
+  greatest: number;
+  change: boolean;
+  tone: string;
+  worst: boolean;
+  layer: string;
+  dir: string;
+}) {
   const known = value !== null && value !== undefined && !(layer === "datastore" && value === 0);
   const words = change ? signed(value, micros) : micros(value);
   return (
     <div className="absolute top-1/2 -translate-y-1/2" style={{ right: 24, width: right - 30 }}>
       <div className="flex items-center gap-2 text-[12px]">
-        {known && value > 0 && <div className="h-3 rounded-sm" style={{ width: Math.max(2, (value / greatest) * (right - 115)), background: worst ? "var(--magenta)" : tone }} />}
-        <Hint text={known ? `${change ? "Added per" : "Time per"} ${dir} in this layer. ${layerWords[layer]}` : "No source times I/O between this layer and its neighbours."}>
-          <span className={worst ? "font-semibold text-magenta" : known ? "" : "text-quiet"}>{known ? words : "not measured apart"}</span>
+        {known && value > 0 && (
+          <div
+            className="h-3 rounded-sm"
+            style={{
+              width: Math.max(2, (value / greatest) * (right - 115)),
+              background: worst ? "var(--magenta)" : tone,
+            }}
+          />
+        )}
+        <Hint
+          text={
+            known
+              ? `${change ? "Added per" : "Time per"} ${dir} in this layer. ${layerWords[layer]}`
+              : "No source times I/O between this layer and its neighbours."
+          }
+        >
+          <span className={worst ? "font-semibold text-magenta" : known ? "" : "text-quiet"}>
+            {known ? words : "not measured apart"}
+          </span>
         </Hint>
       </div>
     </div>
@@ -92,9 +154,15 @@ function Face({ card: c }: { card: Card }) {
     <>
       <span className="flex items-center gap-1.5 leading-[15px]">
         <Glyph mark={c.mark} />
-        <span className={`truncate text-[12px] font-semibold ${c.affected && !c.mark ? "border-b border-magenta/70" : ""}`}>{c.title}</span>
+        <span
+          className={`truncate text-[12px] font-semibold ${c.affected && !c.mark ? "border-b border-magenta/70" : ""}`}
+        >
+          {c.title}
+        </span>
       </span>
-      <span className="truncate text-[10.5px] leading-[14px] text-quiet">{c.idle ? `standby · ${c.line.split(" · ")[0]}` : c.line}</span>
+      <span className="truncate text-[10.5px] leading-[14px] text-quiet">
+        {c.idle ? `standby · ${c.line.split(" · ")[0]}` : c.line}
+      </span>
     </>
   );
 }
@@ -134,7 +202,9 @@ function Details({ card: c, view }: { card: Card; view: SectionView }) {
         <div key={r.metric}>{r.words}</div>
       ))}
       {f.within && <div>Past its limits as a part of the whole above it, where the mark is.</div>}
-      {(f.affected_by ?? []).length > 0 && <div>Well itself, but it depends on {f.affected_by?.map((a) => a.split("@")[0]).join(", ")}.</div>}
+      {(f.affected_by ?? []).length > 0 && (
+        <div>Well itself, but it depends on {f.affected_by?.map((a) => a.split("@")[0]).join(", ")}.</div>
+      )}
       {lines.length > 0 && (
         <dl className="grid grid-cols-[auto_1fr] gap-x-3">
           {lines.map(([k, v]) => (
@@ -146,7 +216,9 @@ function Details({ card: c, view }: { card: Card; view: SectionView }) {
         </dl>
       )}
       <div className="text-[11px] opacity-80">
-        {f.interval_s > 0 ? `${f.source}, every ${lasting(f.interval_s)}, newest ${lasting(f.age_s)} old, ${percent(f.coverage)} covered` : `${f.source}: no readings in this window`}
+        {f.interval_s > 0
+          ? `${f.source}, every ${lasting(f.interval_s)}, newest ${lasting(f.age_s)} old, ${percent(f.coverage)} covered`
+          : `${f.source}: no readings in this window`}
       </div>
     </div>
   );
@@ -154,19 +226,35 @@ function Details({ card: c, view }: { card: Card; view: SectionView }) {
 
 /** A fold of many alike: opens to the list of them. */
 function Fold({ card: c, view }: { card: Card; view: SectionView }) {
-  const list = c.nodes.map((i) => ({ n: view.section.nodes[i], f: view.figures[i] })).sort((a, b) => (b.f?.iops ?? b.f?.bytes_s ?? 0) - (a.f?.iops ?? a.f?.bytes_s ?? 0));
+  const list = c.nodes
+    .map((i) => ({ n: view.section.nodes[i], f: view.figures[i] }))
+    .sort((a, b) => (b.f?.iops ?? b.f?.bytes_s ?? 0) - (a.f?.iops ?? a.f?.bytes_s ?? 0));
   return (
     <Popover.Root>
       <Popover.Trigger className={`${face(c)} cursor-pointer border-b-[3px]`}>
         <Face card={c} />
       </Popover.Trigger>
       <Popover.Portal>
-        <Popover.Content side="right" align="start" sideOffset={8} collisionPadding={12} className="z-50 max-h-[420px] w-[330px] overflow-auto rounded-md border border-line bg-card p-1.5 shadow-xl">
+        <Popover.Content
+          side="right"
+          align="start"
+          sideOffset={8}
+          collisionPadding={12}
+          className="z-50 max-h-[420px] w-[330px] overflow-auto rounded-md border border-line bg-card p-1.5 shadow-xl"
+        >
           {list.map(({ n, f }) =>
             n ? (
-              <PageLink key={n.ref} plain page="section" of={n.ref} className="flex items-center gap-2 rounded px-2 py-1 hover:bg-well">
+              <PageLink
+                key={n.ref}
+                plain
+                page="section"
+                of={n.ref}
+                className="flex items-center gap-2 rounded px-2 py-1 hover:bg-well"
+              >
                 <Glyph mark={markOf(f)} size={8} />
-                <span className="truncate text-[12px] font-medium">{[n.kind === "volume" ? "" : n.owner, n.name].filter(Boolean).join(" ")}</span>
+                <span className="truncate text-[12px] font-medium">
+                  {[n.kind === "volume" ? "" : n.owner, n.name].filter(Boolean).join(" ")}
+                </span>
                 <span className="ml-auto shrink-0 text-[11px] text-quiet">{f?.headline}</span>
               </PageLink>
             ) : null,

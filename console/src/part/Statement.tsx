@@ -1,8 +1,13 @@
-import type { Phrase } from "../model/types";
 import { clock } from "../model/format";
+import type { Phrase } from "../model/types";
 import { PageLink } from "../ui/Button";
 
-const tones: Record<string, string> = { plain: "", strong: "font-semibold", bad: "font-semibold text-magenta", good: "font-semibold" };
+const tones: Record<string, string> = {
+  plain: "",
+  strong: "font-semibold",
+  bad: "font-semibold text-magenta",
+  good: "font-semibold",
+};
 
 /** The sentence one would say on the phone; each part leads to its evidence. */
 export function Statement({ phrases }: { phrases: Phrase[] }) {
@@ -11,9 +16,20 @@ export function Statement({ phrases }: { phrases: Phrase[] }) {
       {phrases.map((p, i) => {
         const key = `${i} ${p.text}`;
         const words = p.time ? `${p.text}${clock(Date.parse(p.time))}` : p.text;
-        if (!p.ref || !p.page) return <span key={key} className={tones[p.tone]}>{words}</span>;
+        if (!p.ref || !p.page)
+          return (
+            <span key={key} className={tones[p.tone]}>
+              {words}
+            </span>
+          );
         return (
-          <PageLink key={key} plain page={p.page} of={p.ref} className={`${tones[p.tone]} decoration-line underline underline-offset-4 hover:decoration-current`}>
+          <PageLink
+            key={key}
+            plain
+            page={p.page}
+            of={p.ref}
+            className={`${tones[p.tone]} decoration-line underline underline-offset-4 hover:decoration-current`}
+          >
             {words}
           </PageLink>
         );

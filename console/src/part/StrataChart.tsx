@@ -35,7 +35,10 @@ export function StrataChart({ strata, dir, height, ruler = true, note, onDir }: 
   const to = from + step * strata.n;
   const plotWidth = Math.max(100, width - margin.left - margin.right);
   const scale = useMemo(() => scaleTop(d.total_us), [d]);
-  const stack = useMemo(() => stackPaths(d.bands, { width: plotWidth, height, top: scale.top, n: strata.n }), [d, plotWidth, height, scale, strata.n]);
+  const stack = useMemo(
+    () => stackPaths(d.bands, { width: plotWidth, height, top: scale.top, n: strata.n }),
+    [d, plotWidth, height, scale, strata.n],
+  );
   const marks = useMemo(() => ticks(from, to, plotWidth), [from, to, plotWidth]);
   const x = (at: number) => ((at - from) / (to - from)) * plotWidth;
   const y = (v: number) => height - (v / scale.top) * height;
@@ -62,11 +65,23 @@ export function StrataChart({ strata, dir, height, ruler = true, note, onDir }: 
   return (
     <figure ref={ref} data-testid={`strata-${dir}`} className="relative select-none">
       <figcaption className="flex items-center gap-4 px-6 pb-1.5 text-[11px]">
-        <span className="text-[12px] font-semibold">{dir === "read" ? "Read latency by layer" : "Write latency by layer"}</span>
+        <span className="text-[12px] font-semibold">
+          {dir === "read" ? "Read latency by layer" : "Write latency by layer"}
+        </span>
         {onDir && (
-          <ToggleGroup.Root type="single" aria-label="Reads or writes" value={dir} onValueChange={(v) => v && onDir(v as "read" | "write")} className="flex rounded-md border border-line bg-card">
+          <ToggleGroup.Root
+            type="single"
+            aria-label="Reads or writes"
+            value={dir}
+            onValueChange={(v) => v && onDir(v as "read" | "write")}
+            className="flex rounded-md border border-line bg-card"
+          >
             {(["read", "write"] as const).map((d) => (
-              <ToggleGroup.Item key={d} value={d} className="h-[21px] cursor-pointer px-2 text-[11px] text-quiet data-[state=on]:bg-well data-[state=on]:font-medium data-[state=on]:text-ink">
+              <ToggleGroup.Item
+                key={d}
+                value={d}
+                className="h-[21px] cursor-pointer px-2 text-[11px] text-quiet data-[state=on]:bg-well data-[state=on]:font-medium data-[state=on]:text-ink"
+              >
                 {d}s
               </ToggleGroup.Item>
             ))}
@@ -76,7 +91,9 @@ export function StrataChart({ strata, dir, height, ruler = true, note, onDir }: 
         <span className="ml-auto text-quiet">{basis(strata)}</span>
         <ExportMenu name={`${strata.name}-${dir}-strata`} svg={svg} rows={() => table(strata, d)} />
       </figcaption>
-      {!known && <p className="absolute inset-x-0 top-16 text-center text-quiet">No {dir}s were measured in this window.</p>}
+      {!known && (
+        <p className="absolute inset-x-0 top-16 text-center text-quiet">No {dir}s were measured in this window.</p>
+      )}
       <svg
         ref={svg}
         role="img"
@@ -113,22 +130,69 @@ export function StrataChart({ strata, dir, height, ruler = true, note, onDir }: 
           ))}
           <line x1={0} x2={plotWidth} y1={height} y2={height} stroke="var(--quiet)" strokeOpacity={0.4} />
           <Line label="IOPS" row={d.iops} y={iopsAt} width={plotWidth} n={strata.n} write={rate} />
-          <Line label="throughput" row={d.bytes_s} y={bytesAt} width={plotWidth} n={strata.n} write={byteRate} base={2} />
+          <Line
+            label="throughput"
+            row={d.bytes_s}
+            y={bytesAt}
+            width={plotWidth}
+            n={strata.n}
+            write={byteRate}
+            base={2}
+          />
           {begun !== undefined && (
             <g>
               <line x1={x(begun)} x2={x(begun)} y1={-2} y2={axisAt} stroke="var(--magenta)" strokeWidth={1.3} />
-              {ended !== undefined && <line x1={x(ended)} x2={x(ended)} y1={0} y2={axisAt} stroke="var(--magenta)" strokeWidth={1} strokeDasharray="3 3" />}
-              <ChangeNote x={x(begun)} width={plotWidth} text={`${clock(begun)} ${note ?? `+${micros(strata.change?.added_us)} in the ${strata.change?.layer ?? ""}`}`} />
+              {ended !== undefined && (
+                <line
+                  x1={x(ended)}
+                  x2={x(ended)}
+                  y1={0}
+                  y2={axisAt}
+                  stroke="var(--magenta)"
+                  strokeWidth={1}
+                  strokeDasharray="3 3"
+                />
+              )}
+              <ChangeNote
+                x={x(begun)}
+                width={plotWidth}
+                text={`${clock(begun)} ${note ?? `+${micros(strata.change?.added_us)} in the ${strata.change?.layer ?? ""}`}`}
+              />
             </g>
           )}
-          {hover !== null && <line x1={((hover + 0.5) / strata.n) * plotWidth} x2={((hover + 0.5) / strata.n) * plotWidth} y1={0} y2={axisAt} stroke="var(--ink)" strokeOpacity={0.45} />}
+          {hover !== null && (
+            <line
+              x1={((hover + 0.5) / strata.n) * plotWidth}
+              x2={((hover + 0.5) / strata.n) * plotWidth}
+              y1={0}
+              y2={axisAt}
+              stroke="var(--ink)"
+              strokeOpacity={0.45}
+            />
+          )}
           {drag && drag[0] !== drag[1] && (
-            <rect x={(Math.min(...drag) / strata.n) * plotWidth} width={((Math.abs(drag[1] - drag[0]) + 1) / strata.n) * plotWidth} y={0} height={axisAt} fill="var(--water)" opacity={0.16} />
+            <rect
+              x={(Math.min(...drag) / strata.n) * plotWidth}
+              width={((Math.abs(drag[1] - drag[0]) + 1) / strata.n) * plotWidth}
+              y={0}
+              height={axisAt}
+              fill="var(--water)"
+              opacity={0.16}
+            />
           )}
           {ruler && <Ruler marks={marks} x={x} y={axisAt} width={plotWidth} />}
         </g>
       </svg>
-      {hover !== null && known && <Readout strata={strata} d={d} i={hover} x={margin.left + ((hover + 0.5) / strata.n) * plotWidth} width={width} at={from + (hover + 0.5) * step} />}
+      {hover !== null && known && (
+        <Readout
+          strata={strata}
+          d={d}
+          i={hover}
+          x={margin.left + ((hover + 0.5) / strata.n) * plotWidth}
+          width={width}
+          at={from + (hover + 0.5) * step}
+        />
+      )}
     </figure>
   );
 }
@@ -138,14 +202,34 @@ function ChangeNote({ x, width, text }: { x: number; width: number; text: string
   return (
     <g transform={`translate(${x} 7)`}>
       <path d="M0 -5 4.5 0 0 5 -4.5 0Z" fill="var(--magenta)" />
-      <text x={after ? 9 : -9} y={4} textAnchor={after ? "start" : "end"} fontSize={11} fontWeight={600} fill="var(--magenta)" stroke="var(--paper)" strokeWidth={3} paintOrder="stroke">
+      <text
+        x={after ? 9 : -9}
+        y={4}
+        textAnchor={after ? "start" : "end"}
+        fontSize={11}
+        fontWeight={600}
+        fill="var(--magenta)"
+        stroke="var(--paper)"
+        strokeWidth={3}
+        paintOrder="stroke"
+      >
         {text}
       </text>
     </g>
   );
 }
 
-export function Ruler({ marks, x, y, width }: { marks: { at: number; label: string }[]; x: (at: number) => number; y: number; width: number }) {
+export function Ruler({
+  marks,
+  x,
+  y,
+  width,
+}: {
+  marks: { at: number; label: string }[];
+  x: (at: number) => number;
+  y: number;
+  width: number;
+}) {
   return (
     <g transform={`translate(0 ${y})`}>
       <line x1={0} x2={width} stroke="var(--quiet)" strokeOpacity={0.6} />
@@ -163,7 +247,23 @@ export function Ruler({ marks, x, y, width }: { marks: { at: number; label: stri
   );
 }
 
-function Line({ label, row, y, width, n, write, base = 10 }: { label: string; row: Row; y: number; width: number; n: number; write: (v: number) => string; base?: 10 | 2 }) {
+function Line({
+  label,
+  row,
+  y,
+  width,
+  n,
+  write,
+  base = 10,
+}: {
+  label: string;
+  row: Row;
+  y: number;
+  width: number;
+  n: number;
+  write: (v: number) => string;
+  base?: 10 | 2;
+}) {
   const scale = scaleTop(row, base);
   const top = scale.lines[scale.lines.length - 1];
   return (
@@ -174,8 +274,21 @@ function Line({ label, row, y, width, n, write, base = 10 }: { label: string; ro
           {short(write(top))}
         </text>
       )}
-      <path d={linePath(row, { width, height: lineHeight, top: scale.top, n })} fill="none" stroke="var(--ink)" strokeWidth={1.2} />
-      <text x={0} y={lineHeight - 3} fontSize={10.5} fill="var(--quiet)" stroke="var(--paper)" strokeWidth={3} paintOrder="stroke">
+      <path
+        d={linePath(row, { width, height: lineHeight, top: scale.top, n })}
+        fill="none"
+        stroke="var(--ink)"
+        strokeWidth={1.2}
+      />
+      <text
+        x={0}
+        y={lineHeight - 3}
+        fontSize={10.5}
+        fill="var(--quiet)"
+        stroke="var(--paper)"
+        strokeWidth={3}
+        paintOrder="stroke"
+      >
         {label}
       </text>
     </g>
@@ -198,10 +311,27 @@ function Legend({ bands }: { bands: string[] }) {
   );
 }
 
-function Readout({ strata, d, i, x, width, at }: { strata: Strata; d: Direction; i: number; x: number; width: number; at: number }) {
+function Readout({
+  strata,
+  d,
+  i,
+  x,
+  width,
+  at,
+}: {
+  strata: Strata;
+  d: Direction;
+  i: number;
+  x: number;
+  width: number;
+  at: number;
+}) {
   const beside = x > width / 2 ? { right: width - x + 12 } : { left: x + 12 };
   return (
-    <div className="pointer-events-none absolute top-8 z-10 w-[200px] rounded-md border border-line bg-card px-3 py-2 text-[11.5px] shadow-lg" style={beside}>
+    <div
+      className="pointer-events-none absolute top-8 z-10 w-[200px] rounded-md border border-line bg-card px-3 py-2 text-[11.5px] shadow-lg"
+      style={beside}
+    >
       <div className="font-semibold">
         {clockSeconds(at)} · {strata.step_s} s
       </div>
@@ -215,7 +345,9 @@ function Readout({ strata, d, i, x, width, at }: { strata: Strata; d: Direction;
                 <span className="h-2 w-2 rounded-[2px]" style={{ background: layerTone[b.layer] }} />
                 {b.layer}
               </dt>
-              <dd className="text-right">{b.layer === "datastore" && !b.time_us[i] ? "not apart" : micros(b.time_us[i])}</dd>
+              <dd className="text-right">
+                {b.layer === "datastore" && !b.time_us[i] ? "not apart" : micros(b.time_us[i])}
+              </dd>
             </div>
           ))}
           <dt className="font-medium">together</dt>

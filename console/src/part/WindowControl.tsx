@@ -27,7 +27,12 @@ export function WindowControl() {
         </span>
       </Hint>
       <div className="flex items-center rounded-md border border-line bg-card">
-        <button type="button" aria-label="Earlier" className={step} onClick={() => change(shift(search, -0.5, Date.now()))}>
+        <button
+          type="button"
+          aria-label="Earlier"
+          className={step}
+          onClick={() => change(shift(search, -0.5, Date.now()))}
+        >
           <ChevronLeft size={14} />
         </button>
         <ToggleGroup.Root
@@ -41,12 +46,22 @@ export function WindowControl() {
           className="flex border-x border-line"
         >
           {lengths.map((l) => (
-            <ToggleGroup.Item key={l.text} value={l.text} className="h-[25px] cursor-pointer px-2 text-[12px] text-quiet hover:text-ink data-[state=on]:bg-well data-[state=on]:font-medium data-[state=on]:text-ink">
+            <ToggleGroup.Item
+              key={l.text}
+              value={l.text}
+              className="h-[25px] cursor-pointer px-2 text-[12px] text-quiet hover:text-ink data-[state=on]:bg-well data-[state=on]:font-medium data-[state=on]:text-ink"
+            >
               {l.text}
             </ToggleGroup.Item>
           ))}
         </ToggleGroup.Root>
-        <button type="button" aria-label="Later" disabled={moves} className={`${step} disabled:opacity-30`} onClick={() => change({ to: undefined, ...shift(search, 0.5, Date.now()) })}>
+        <button
+          type="button"
+          aria-label="Later"
+          disabled={moves}
+          className={`${step} disabled:opacity-30`}
+          onClick={() => change({ to: undefined, ...shift(search, 0.5, Date.now()) })}
+        >
           <ChevronRight size={14} />
         </button>
       </div>

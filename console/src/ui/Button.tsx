@@ -10,7 +10,14 @@ export function Button(props: ComponentProps<"button">) {
 }
 
 /** A link to a page about an object that keeps the window of time. */
-export function PageLink({ page, of, plain, className, children, ...rest }: { page: string; of?: string; plain?: boolean } & Omit<ComponentProps<"a">, "href">) {
+export function PageLink({
+  page,
+  of,
+  plain,
+  className,
+  children,
+  ...rest
+}: { page: string; of?: string; plain?: boolean } & Omit<ComponentProps<"a">, "href">) {
   return (
     <Link
       {...rest}

@@ -6,7 +6,14 @@ import { Button, PageLink } from "./Button";
 /** What failed and what to try. */
 export function Failure({ error }: { error: unknown }) {
   const queries = useQueryClient();
-  const e = error instanceof ServiceError ? error : new ServiceError(0, "", "Something went wrong in this page. Reload it; if it stays, tell whoever runs the service.");
+  const e =
+    error instanceof ServiceError
+      ? error
+      : new ServiceError(
+          0,
+          "",
+          "Something went wrong in this page. Reload it; if it stays, tell whoever runs the service.",
+        );
   return (
     <div role="alert" className="mt-10 max-w-[640px] border-l-2 border-magenta pl-5">
       <h2 className="text-[15px] font-semibold">{title(e)}</h2>

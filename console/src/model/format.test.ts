@@ -1,0 +1,34 @@
+import { describe, expect, it } from "vitest";
+import { bytes, count, lasting, micros, percent, rate, signed } from "./format";
+
+describe("figures", () => {
+  it.each([
+    [micros(640), "640 µs"],
+    [micros(14210), "14.2 ms"],
+    [micros(999.7), "1.00 ms"],
+    [micros(1.2e6), "1.20 s"],
+    [micros(0.2), "0 µs"],
+    [micros(null), "–"],
+    [micros(Number.NaN), "–"],
+    [bytes(262144), "256 KiB"],
+    [bytes(1023), "1.00 KiB"],
+    [rate(1840), "1,840"],
+    [rate(20400), "20.4 k"],
+    [rate(undefined), "–"],
+    [percent(0.974), "97 %"],
+    [percent(0.0001), "<0.1 %"],
+    [percent(0), "0 %"],
+    [lasting(46 * 60 + 59), "46 min"],
+    [lasting(7800), "2 h 10 min"],
+    [count(1, "VM", "VMs"), "1 VM"],
+    [count(1200, "VM", "VMs"), "1,200 VMs"],
+  ])("%s", (got, want) => expect(got).toBe(want));
+
+  it("signs differences, and zero has none", () => {
+    expect(signed(12400, micros)).toBe("+12.4 ms");
+    expect(signed(-22, rate)).toBe("−22.0");
+    expect(signed(0.1, micros)).toBe("0 µs");
+    expect(signed(-0.001, rate)).toBe("0.00");
+    expect(signed(null, micros)).toBe("–");
+  });
+});
