@@ -1,0 +1,200 @@
+// Command measure prints the project's figures: `bench` how fast it is, side by side with a plain
+// alternative in the same run, `score` how well it diagnoses the lab's estate, whose truth is known.
+package main
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"log"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"slices"
+	"time"
+
+	"dowsingrod/internal/api"
+	"dowsingrod/internal/client"
+	"dowsingrod/internal/feed"
+	"dowsingrod/internal/lab"
+	"dowsingrod/internal/postgres"
+	"dowsingrod/internal/service"
+	"dowsingrod/internal/store"
+)
+
+func main() {
+	log.SetFlags(0)
+	slog.SetDefault(slog.New(slog.DiscardHandler))
+	if len(os.Args) != 2 || os.Args[1] != "bench" && os.Args[1] != "score" {
+		log.Fatal("usage: measure bench | measure score")
+	}
+	if err := run(os.Args[1]); err != nil {
+		log.Fatal(err)
+	}
+}
+
+// place is a service on a database of its own.
+type place struct {
+	url    string
+	store  *store.Store
+	svc    *service.Service
+	client *client.Client
+	base   string
+	token  string
+	lab    *lab.Lab
+	anchor time.Time
+}
+
+func run(what string) error {
+	ctx := context.Background()
+	dir, err := os.MkdirTemp("", "dowse-measure-*")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	if err := os.Chmod(dir, 0o755); err != nil {
+		return err
+	}
+	pg, err := postgres.Start(ctx, postgres.Options{Dir: dir + "/pg"}) // durable, as in use
+	if err != nil {
+		return err
+	}
+	defer pg.Stop()
+	st, err := store.Open(ctx, pg.URL)
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	p := &place{url: pg.URL, store: st, anchor: lab.Anchor(time.Now())}
+	p.svc = service.New(st, func() time.Time { return p.anchor })
+	p.lab = lab.New(lab.Seed, p.anchor)
+	server := httptest.NewServer(api.New(api.Config{Service: p.svc, Log: slog.New(slog.DiscardHandler)}))
+	defer server.Close()
+	if err := p.svc.AddAccount(ctx, "measure", service.Admin, ""); err != nil {
+		return err
+	}
+	if p.token, err = p.svc.AddToken(ctx, "measure", "measure"); err != nil {
+		return err
+	}
+	p.base, p.client = server.URL, client.New(server.URL, p.token)
+	if what == "score" {
+		return p.score(ctx)
+	}
+	return p.bench(ctx, dir)
+}
+
+func line(kind, name string, value float64, unit string) {
+	fmt.Printf("%s %s %.4g %s\n", kind, name, value, unit)
+}
+
+func bench(name string, value float64, unit string) { line("BENCH", name, value, unit) }
+
+// write makes the demo estate as a feed file.
+func (p *place) write(path string) error {
+	f, err := os.Create(path)
+	if err != nil {
+		return err
+	}
+	w := feed.NewWriter(f)
+	if err := p.lab.Write(p.anchor.Add(-lab.Day), p.anchor, true, w.Write); err != nil {
+		return err
+	}
+	if err := w.Flush(); err != nil {
+		return err
+	}
+	return f.Close()
+}
+
+func (p *place) bench(ctx context.Context, dir string) error {
+	path := dir + "/demo.ndjson"
+	if err := p.write(path); err != nil {
+		return err
+	}
+	took, result, err := p.load(ctx, path)
+	if err != nil {
+		return err
+	}
+	samples := float64(result.Samples) / took.Seconds()
+	bench("import.demo.objects_per_s", float64(result.Objects)/took.Seconds(), "1/s")
+	bench("import.demo.samples_per_s", samples, "1/s")
+	plain, err := p.plainImport(ctx, 1_500_000)
+	if err != nil {
+		return err
+	}
+	bench("import.demo.samples_per_s.plain", plain, "1/s")
+	bench("import.demo.samples_per_s.ratio", samples/plain, "x")
+	size, perSample, err := p.size(ctx, result.Samples)
+	if err != nil {
+		return err
+	}
+	bench("storage.demo.bytes_per_sample", size, "B")
+	bench("storage.demo.bytes_per_sample.plain", perSample, "B")
+	bench("storage.demo.bytes_per_sample.ratio", size/perSample, "x")
+	for _, q := range []struct {
+		name string
+		n    int
+		ask  string
+	}{
+		{"route.vm", 200, "/route?of=vm:manifest-db-02"},
+		{"route.pool", 100, "/route?of=pool:p2@heron"},
+		{"reach.pool", 200, "/reach?of=pool:p2@heron"},
+		{"find.name", 200, "/find?q=manifest-db-0"},
+		{"strata.vm_24h", 60, "/strata?of=vm:manifest-db-02&from=-24h"},
+		{"strata.vm_2h", 60, "/strata?of=vm:manifest-db-02"},
+		{"suspects.pool_2h", 40, "/suspects?of=pool:p2@heron"},
+		{"section.vm_2h", 40, "/section?of=vm:manifest-db-02"},
+	} {
+		if err := p.ask(ctx, q.name, q.ask, q.n); err != nil {
+			return err
+		}
+	}
+	return p.pages(ctx)
+}
+
+func (p *place) load(ctx context.Context, path string) (time.Duration, service.ImportResult, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return 0, service.ImportResult{}, err
+	}
+	defer f.Close()
+	began := time.Now()
+	r, err := p.client.Import(ctx, f, false)
+	return time.Since(began), r, err
+}
+
+// ask times a question over HTTP on loopback, as the command line asks it.
+func (p *place) ask(ctx context.Context, name, path string, n int) error {
+	one := func() error {
+		req, err := http.NewRequestWithContext(ctx, http.MethodGet, p.base+"/api/v1"+path, nil)
+		if err != nil {
+			return err
+		}
+		req.Header.Set("Authorization", "Bearer "+p.token)
+		resp, err := http.DefaultClient.Do(req)
+		if err != nil {
+			return err
+		}
+		defer resp.Body.Close()
+		if resp.StatusCode != http.StatusOK {
+			return fmt.Errorf("%s: %s", path, resp.Status)
+		}
+		_, err = io.Copy(io.Discard, resp.Body)
+		return err
+	}
+	if err := one(); err != nil { // the first builds the picture of the estate
+		return err
+	}
+	times := make([]time.Duration, n)
+	for i := range times {
+		began := time.Now()
+		if err := one(); err != nil {
+			return err
+		}
+		times[i] = time.Since(began)
+	}
+	slices.Sort(times)
+	bench(name+".p50", times[n/2].Seconds()*1e3, "ms")
+	bench(name+".p99", times[min(n-1, n*99/100)].Seconds()*1e3, "ms")
+	return nil
+}
