@@ -18,12 +18,12 @@ help: ## what there is
 
 demo: ## everything on loopback with the demo estate; PORT=7466 chooses another port
 	@scripts/need $(PG)
-	@$(MAKE) --no-print-directory build
+	@$(MAKE) --no-print-directory -s build
 	@exec bin/dowse demo --port $(PORT)
 
 demo-reset: ## forget the demo's data and start over
 	@scripts/need $(PG)
-	@$(MAKE) --no-print-directory build
+	@$(MAKE) --no-print-directory -s build
 	@exec bin/dowse demo --port $(PORT) --reset
 
 build: bin/dowse ## the console and bin/dowse
@@ -43,7 +43,7 @@ bin/dowse: console/dist/index.html $(go_sources)
 
 test: ## every test: core, store, service, interface, command line, console
 	@scripts/need $(PG) $(WEB)
-	@$(MAKE) --no-print-directory build
+	@$(MAKE) --no-print-directory -s build
 	@cd console && npx vitest run --reporter=default --reporter=json --outputFile=node_modules/.vitest.json
 	@go test -timeout 20m -json ./... | go run ./internal/tally -vitest console/node_modules/.vitest.json
 
@@ -60,12 +60,12 @@ generate: console/node_modules/.package-lock.json ## the interface's description
 
 screenshots: ## the pictures in docs/screenshots, from a fresh demo
 	@scripts/need $(PG) $(WEB) $(XTERM)
-	@$(MAKE) --no-print-directory build
+	@$(MAKE) --no-print-directory -s build
 	@go run ./internal/screens
 
 bench: ## side-by-side measurements: BENCH lines
 	@scripts/need $(PG) $(WEB)
-	@$(MAKE) --no-print-directory build
+	@$(MAKE) --no-print-directory -s build
 	@go run ./internal/measure bench
 
 score: ## the diagnosis held against the lab's truth: SCORE lines

@@ -69,10 +69,7 @@ func stateDir() (string, error) {
 
 func (a *App) runDemo(ctx context.Context, c *cli.Command) error {
 	began := time.Now()
-	log := newLog(a.Err, c.Bool("verbose"))
-	if !c.Bool("verbose") {
-		slog.SetLogLoggerLevel(slog.LevelWarn)
-	}
+	log := newLog(a.Err, slog.LevelWarn, c.Bool("verbose"))
 	step := func(format string, args ...any) {
 		fmt.Fprintf(a.Out, "%5.1f s  %s\n", time.Since(began).Seconds(), fmt.Sprintf(format, args...))
 	}

@@ -34,7 +34,7 @@ func (a *App) serve() *cli.Command {
 		Action: func(ctx context.Context, c *cli.Command) error {
 			ctx, stop := signal.NotifyContext(ctx, syscall.SIGINT, syscall.SIGTERM)
 			defer stop()
-			log := newLog(a.Err, c.Bool("verbose"))
+			log := newLog(a.Err, slog.LevelInfo, c.Bool("verbose"))
 			l, err := listen(c.String("listen"))
 			if err != nil {
 				return err
@@ -72,8 +72,7 @@ func firstAccount(ctx context.Context, svc *service.Service) (string, error) {
 	return "/sign-in#" + code, err
 }
 
-func newLog(w io.Writer, verbose bool) *slog.Logger {
-	level := slog.LevelInfo
+func newLog(w io.Writer, level slog.Level, verbose bool) *slog.Logger {
 	if verbose {
 		level = slog.LevelDebug
 	}
