@@ -1,11 +1,15 @@
 package phrase_test
 
 import (
+	"encoding/json"
 	"math"
+	"os"
+	"path/filepath"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	. "dowsingrod/core/phrase"
 )
@@ -26,4 +30,19 @@ func TestQuantities(t *testing.T) {
 func TestTextWritesMomentsInTheReadersZone(t *testing.T) {
 	at := time.Date(2026, 3, 2, 15, 34, 0, 0, time.UTC)
 	assert.Equal(t, "since 16:34.", Text([]Phrase{Say("since "), At(at), Say(".")}, time.FixedZone("x", 3600)))
+}
+
+// The console writes the same figures in the same words: its tests hold the same table.
+func TestTheSameWordsAsTheConsole(t *testing.T) {
+	text, err := os.ReadFile(filepath.Join("..", "..", "console", "src", "model", "format.cases.json"))
+	require.NoError(t, err)
+	var cases map[string][][2]any
+	require.NoError(t, json.Unmarshal(text, &cases))
+	write := map[string]func(float64) string{"micros": Micros, "bytes": Bytes, "rate": Rate, "percent": Percent}
+	require.Len(t, cases, len(write))
+	for name, list := range cases {
+		for _, c := range list {
+			assert.Equal(t, c[1], write[name](c[0].(float64)), "%s %v", name, c[0])
+		}
+	}
 }

@@ -94,13 +94,13 @@ func (s *Strata) cleared(g reading.Grid, m *route.Map, at int32, r route.Reading
 	}
 	out = append(out, phrase.Phrase{Text: " The storage is not the cause: ", Tone: phrase.Good})
 	for k, why := range a.Reasons {
-		link := ""
+		link, who, whose := "", o.Title(), o.Title()+"'s"
 		if k > 0 {
-			link = ", and "
+			link, who, whose = ", and ", "it", "its"
 		}
-		words := "its processors are up to " + phrase.Percent(float64(why.Worst)) + " busy"
+		words := whose + " processors are up to " + phrase.Percent(float64(why.Worst)) + " busy"
 		if why.Metric == "steal_share" {
-			words = "it waits up to " + phrase.Percent(float64(why.Worst)) + " of the time for a processor"
+			words = who + " waits up to " + phrase.Percent(float64(why.Worst)) + " of the time for a processor"
 		}
 		out = append(out, phrase.Say("%s", link), phrase.Phrase{Text: words, Tone: phrase.Strong, Ref: s.Of, Page: "section"})
 	}

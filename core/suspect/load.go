@@ -324,6 +324,8 @@ func (t *Tenant) judge(grew bool) {
 		t.Why = "asks nothing of it"
 	case slower && change > 1.15 && t.Share > 0.02:
 		t.Role, t.Why = Sufferer, more+size
+	case slower && change > 1.15:
+		t.Role, t.Why = Sufferer, "waits; "+more+size+", but that is little"
 	case slower && change < 0.95:
 		t.Role, t.Why = Sufferer, fmt.Sprintf("waits; gets %s less done%s", phrase.Percent(1-change), size)
 	case slower:

@@ -507,10 +507,10 @@ func (a *App) chart(name, top string, values []float64) {
 }
 
 func signed(us float64) string {
-	if us >= 0.5 {
+	if us >= 0.9995 {
 		return "+" + phrase.Micros(us)
 	}
-	if us <= -0.5 {
+	if us <= -0.9995 {
 		return "−" + phrase.Micros(-us)
 	}
 	if math.IsNaN(us) {

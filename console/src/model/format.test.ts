@@ -1,5 +1,6 @@
 import { describe, expect, it } from "vitest";
 import { bytes, count, lasting, micros, percent, rate, signed } from "./format";
+import cases from "./format.cases.json";
 
 describe("figures", () => {
   it.each([
@@ -31,4 +32,13 @@ describe("figures", () => {
     expect(signed(-0.001, rate)).toBe("0.00");
     expect(signed(null, micros)).toBe("–");
   });
+});
+
+// The command line writes the same figures in the same words: core/phrase is held against this table too.
+describe("the same words as the command line", () => {
+  const write = { micros, bytes, rate, percent };
+  for (const [name, list] of Object.entries(cases))
+    it.each(list as [number, string][])(`${name} %d`, (value, text) =>
+      expect(write[name as keyof typeof write](value)).toBe(text),
+    );
 });

@@ -41,5 +41,7 @@ export function scaleTop(values: (number | null)[], base: 10 | 2 = 10): { top: n
   const step = [0.2, 0.5, 1, 2, 5].map((f) => f * power).find((s) => greatest / s <= 4) ?? power * 5;
   const lines: number[] = [];
   for (let v = step; v <= greatest * 1.001; v += step) lines.push(v);
-  return { top: greatest * 1.08, lines: lines.slice(0, 4) };
+  // A thousand KiB would be labelled in the next unit, as 0.98 MiB: no line there.
+  const round = base === 2 ? lines.filter((v) => v / unit < 999.5) : lines;
+  return { top: greatest * 1.08, lines: round.slice(0, 4) };
 }

@@ -40,7 +40,7 @@ export default function StrataPage() {
     <>
       <Heading
         title={s.name}
-        about={`${kindWords(s.kind)} · ${s.disks === 1 ? "1 virtual disk" : `${s.disks} virtual disks`} together`}
+        about={`${kindWords(s.kind)} · ${s.disks === 1 ? "1 virtual disk" : `${s.disks} virtual disks together`}`}
         statement={<Statement phrases={s.statement} />}
       >
         {s.change?.component && s.change.shared_by > 1 && (
