@@ -10,6 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
+	"dowsingrod/internal/api"
 	"dowsingrod/internal/client"
 	"dowsingrod/internal/service"
 )
@@ -86,6 +87,9 @@ func (a *App) account() *cli.Command {
 				if err != nil {
 					return err
 				}
+				if c.Bool("json") {
+					return a.printJSON(api.AccountMade{Name: name, Link: link})
+				}
 				fmt.Fprintf(a.Out, "%s may sign in once, within 30 minutes, at the service's address followed by\n  %s\n", name, link)
 				return nil
 			}},
@@ -121,6 +125,9 @@ func (a *App) token() *cli.Command {
 			token, err := cl.AddToken(ctx, label)
 			if err != nil {
 				return err
+			}
+			if c.Bool("json") {
+				return a.printJSON(api.TokenMade{Token: token})
 			}
 			fmt.Fprintln(a.Out, token)
 			return nil
@@ -171,6 +178,12 @@ func (a *App) remove(what string, do func(context.Context, *client.Client, strin
 		if err != nil {
 			return err
 		}
-		return do(ctx, cl, name)
+		if err := do(ctx, cl, name); err != nil {
+			return err
+		}
+		if c.Bool("json") {
+			return a.printJSON(api.Done{Done: true})
+		}
+		return nil
 	}
 }

@@ -138,6 +138,9 @@ func TestMistakesHaveTheirStatus(t *testing.T) {
 		{[]string{"strata", "--no-such-flag", "x"}, 2, "no-such-flag"},
 		{[]string{"frobnicate"}, 2, "no command"},
 		{[]string{"--color", "sometimes", "sources"}, 2, "auto, always or never"},
+		{[]string{"strata", "manifest-db-02", "--from", "-40h", "--to", "-38h"}, 3, "no readings in this window"},
+		{[]string{"suspects", "pool:p2@heron", "--from", "-40h", "--to", "-38h"}, 3, "no readings in this window"},
+		{[]string{"--json", "strata", "manifest-db-02", "--from", "-40h", "--to", "-38h"}, 3, "no readings in this window"},
 		{[]string{"import", "nowhere.ndjson"}, 1, "no such file"},
 		{[]string{"import", "."}, 1, "is a directory"},
 		{[]string{"account", "list"}, 1, "needs the role admin"},
@@ -216,6 +219,9 @@ func TestSignInKeepsATokenForItsOwnerAlone(t *testing.T) {
 	token, _, status := c.run("token", "add", "script")
 	assert.Zero(t, status)
 	assert.True(t, strings.HasPrefix(token, "dowse_"))
+	made, _, status := c.run("--json", "token", "add", "another")
+	assert.Zero(t, status)
+	assert.True(t, json.Valid([]byte(made)))
 	out, _, _ = c.run("token", "list")
 	assert.Contains(t, out, "script")
 	assert.NotContains(t, out, strings.TrimSpace(token))

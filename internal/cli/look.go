@@ -63,11 +63,30 @@ func question[T any](a *App, what string, ask func(context.Context, *client.Clie
 			return err
 		}
 		if c.Bool("json") {
-			return a.printJSON(answer)
+			if err := a.printJSON(answer); err != nil {
+				return err
+			}
+		} else {
+			show(answer)
 		}
-		show(answer)
-		return nil
+		return unread(answer)
 	}
+}
+
+// unread is the error for an answer that rests on no reading at all: a script must not take it for a
+// healthy one.
+func unread(answer any) error {
+	none := false
+	switch v := answer.(type) {
+	case strata.Strata:
+		none = v.Disks > 0 && v.Coverage == 0
+	case suspect.Suspects:
+		none = len(v.Tenants) > 0 && v.Coverage == 0
+	}
+	if none {
+		return &client.Problem{Type: ":not-found", Detail: "there are no readings in this window"}
+	}
+	return nil
 }
 
 func (a *App) find() *cli.Command {

@@ -1,46 +1,39 @@
 import { clock, count, windowWords } from "../model/format";
 import type { SectionView } from "../model/types";
+import { Answer, FindKey } from "../part/Answer";
 import { Heading } from "../part/Heading";
 import { SectionDrawing } from "../part/SectionDrawing";
 import { Statement } from "../part/Statement";
 import { StrataChart } from "../part/StrataChart";
 import { useAddress } from "../ui/address";
 import { PageLink } from "../ui/Button";
-import { Empty, Failure, Skeleton } from "../ui/States";
 import { useAsk } from "../ui/useAsk";
 
 /** The routes of an object through every layer, and under them its strata on the time ruler. */
 export function SectionPage() {
+  const { search } = useAddress();
+  const query = useAsk<SectionView>("/section", search);
+  const words = (
+    <>
+      Press <FindKey /> and type part of a VM's name, a WWN, an NAA identifier or a LUN number. Its section shows every
+      route from the guest down to the drives, and up to every VM that depends on it.
+    </>
+  );
+  return (
+    <Answer of={search.of} query={query} empty={{ title: "Choose an object", words }} rows={8}>
+      {(data) => <View data={data} />}
+    </Answer>
+  );
+}
+
+function View({ data }: { data: SectionView }) {
   const { search, change } = useAddress();
-  const { data, error } = useAsk<SectionView>("/section", search);
-  if (!search.of)
-    return (
-      <div className="px-6">
-        <Empty title="Choose an object">
-          Press <kbd className="rounded border border-line px-1.5">/</kbd> and type part of a VM's name, a WWN, an NAA
-          identifier or a LUN number. Its section shows every route from the guest down to the drives, and up to every
-          VM that depends on it.
-        </Empty>
-      </div>
-    );
-  if (error && !data)
-    return (
-      <div className="px-6">
-        <Failure error={error} />
-      </div>
-    );
-  if (!data)
-    return (
-      <div className="px-6">
-        <Skeleton rows={8} />
-      </div>
-    );
   const focus = data.section.nodes.find((n) => n.ref === data.section.focus);
   const host = focus?.kind === "vm" ? data.section.nodes.find((n) => n.kind === "host") : undefined;
   const change_ = data.strata.change;
   const dir = search.dir ?? (change_?.direction === "write" ? "write" : "read");
   const title =
-    [focus && focus.kind !== "volume" ? focus.owner : "", focus?.name].filter(Boolean).join(" ") || search.of;
+    [focus && focus.kind !== "volume" ? focus.owner : "", focus?.name].filter(Boolean).join(" ") || data.section.focus;
   const suspects = suspectsOf(data);
   return (
     <>

@@ -1,41 +1,34 @@
 import { lasting, micros, percent, signed } from "../model/format";
 import { layerTone, layerWords } from "../model/layers";
 import type { Direction, Strata } from "../model/types";
+import { Answer, FindKey } from "../part/Answer";
 import { Heading } from "../part/Heading";
 import { Statement } from "../part/Statement";
 import { StrataChart } from "../part/StrataChart";
 import { useAddress } from "../ui/address";
 import { PageLink } from "../ui/Button";
 import { Hint } from "../ui/Hint";
-import { Empty, Failure, Skeleton } from "../ui/States";
 import { useAsk } from "../ui/useAsk";
 import { kindWords } from "./SectionPage";
 
 /** Read and write latency split by layer on one time ruler, with the figures and what they rest on. */
 export default function StrataPage() {
   const { search } = useAddress();
-  const { data: s, error } = useAsk<Strata>("/strata", search);
-  if (!search.of)
-    return (
-      <div className="px-6">
-        <Empty title="Whose latency?">
-          Press <kbd className="rounded border border-line px-1.5">/</kbd> and choose a VM, a datastore or any
-          component. Its strata show where the time of each I/O goes, layer by layer.
-        </Empty>
-      </div>
-    );
-  if (error && !s)
-    return (
-      <div className="px-6">
-        <Failure error={error} />
-      </div>
-    );
-  if (!s)
-    return (
-      <div className="px-6">
-        <Skeleton rows={6} />
-      </div>
-    );
+  const query = useAsk<Strata>("/strata", search);
+  const words = (
+    <>
+      Press <FindKey /> and choose a VM, a datastore or any component. Its strata show where the time of each I/O goes,
+      layer by layer.
+    </>
+  );
+  return (
+    <Answer of={search.of} query={query} empty={{ title: "Whose latency?", words }}>
+      {(s) => <View s={s} />}
+    </Answer>
+  );
+}
+
+function View({ s }: { s: Strata }) {
   return (
     <>
       <Heading

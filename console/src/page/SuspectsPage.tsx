@@ -3,6 +3,7 @@ import { byteRate, bytes, clock, count, micros, percent, rate, signed } from "..
 import { addable, type MiniScale, miniScale } from "../model/mini";
 import { areaPath, linePath } from "../model/stack";
 import type { Row, SectionView, Suspects, Tenant, Trace } from "../model/types";
+import { Answer, FindKey } from "../part/Answer";
 import { ExportMenu } from "../part/ExportMenu";
 import { Heading } from "../part/Heading";
 import { Statement } from "../part/Statement";
@@ -10,7 +11,6 @@ import { useAddress } from "../ui/address";
 import { PageLink } from "../ui/Button";
 import { Glyph } from "../ui/Glyph";
 import { Hint } from "../ui/Hint";
-import { Empty, Failure, Skeleton } from "../ui/States";
 import { useAsk } from "../ui/useAsk";
 import { kindWords } from "./SectionPage";
 
@@ -19,29 +19,22 @@ const first = 8;
 /** All tenants of a shared component side by side, before and after it became slow. */
 export default function SuspectsPage() {
   const { search } = useAddress();
-  const { data: s, error } = useAsk<Suspects>("/suspects", search);
+  const query = useAsk<Suspects>("/suspects", search);
+  const words = (
+    <>
+      Press <FindKey /> and choose a shared component: a pool, a controller, a volume, a datastore, a port. Or start
+      from the VM that is slow; its statement leads here.
+    </>
+  );
+  return (
+    <Answer of={search.of} query={query} empty={{ title: "Tenants of what?", words }} rows={7}>
+      {(s) => <View s={s} key={s.of} />}
+    </Answer>
+  );
+}
+
+function View({ s }: { s: Suspects }) {
   const [all, setAll] = useState(false);
-  if (!search.of)
-    return (
-      <div className="px-6">
-        <Empty title="Tenants of what?">
-          Press <kbd className="rounded border border-line px-1.5">/</kbd> and choose a shared component: a pool, a
-          controller, a volume, a datastore, a port. Or start from the VM that is slow; its statement leads here.
-        </Empty>
-      </div>
-    );
-  if (error && !s)
-    return (
-      <div className="px-6">
-        <Failure error={error} />
-      </div>
-    );
-  if (!s)
-    return (
-      <div className="px-6">
-        <Skeleton rows={7} />
-      </div>
-    );
   if (s.kind === "vm" || s.kind === "vdisk") return <Shared />;
   const accused = s.tenants.filter((t) => t.role === "suspect").length;
   const shown = all ? s.tenants : s.tenants.slice(0, Math.max(first, accused + 3));
@@ -291,19 +284,15 @@ function Grounds({ s }: { s: Suspects }) {
 /** For a VM: the shared components on its routes, the one where its delay arises first. */
 function Shared() {
   const { search } = useAddress();
-  const { data, error } = useAsk<SectionView>("/section", search);
-  if (error)
-    return (
-      <div className="px-6">
-        <Failure error={error} />
-      </div>
-    );
-  if (!data)
-    return (
-      <div className="px-6">
-        <Skeleton />
-      </div>
-    );
+  const query = useAsk<SectionView>("/section", search);
+  return (
+    <Answer of={search.of} query={query} empty={{ title: "", words: "" }}>
+      {(data) => <Components data={data} />}
+    </Answer>
+  );
+}
+
+function Components({ data }: { data: SectionView }) {
   const cause = data.strata.change?.component;
   const kinds = ["pool", "controller", "volume", "datastore", "target_port", "switch_port"];
   const list = data.section.nodes
