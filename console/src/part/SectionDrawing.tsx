@@ -236,6 +236,7 @@ function Fold({ card: c, view }: { card: Card; view: SectionView }) {
       </Popover.Trigger>
       <Popover.Portal>
         <Popover.Content
+          aria-label={c.title}
           side="right"
           align="start"
           sideOffset={8}
