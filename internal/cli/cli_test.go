@@ -328,9 +328,6 @@ func TestServeOnADatabaseOfOnesOwn(t *testing.T) {
 }
 
 func TestTheDemoEstateAsAFeed(t *testing.T) {
-	if testing.Short() {
-		t.Skip("writes 60 MB")
-	}
 	c := open(t)
 	_, complaint, status := c.run("demo", "--write", "demo.ndjson.zst")
 	require.Zero(t, status, complaint)

@@ -1,0 +1,94 @@
+package estate_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	. "dowsingrod/core/estate"
+)
+
+func TestReferences(t *testing.T) {
+	for text, ok := range map[string]bool{"vm:a": true, "share:filer:/drift": true, "vm:": false, ":a": false, "vm": false, "": false} {
+		r, err := ParseRef(text)
+		assert.Equal(t, ok, err == nil, text)
+		if ok {
+			assert.Equal(t, text, r.String())
+		}
+	}
+	assert.Equal(t, "vm:a@hyp", Key{"hyp", ref("vm:a")}.String())
+}
+
+func TestFacts(t *testing.T) {
+	f := Facts{"text": "x", "number": 14.0, "part": 0.5, "list": []any{"a", 1.0, "b"}, "flag": true, "nothing": nil}
+	assert.Equal(t, "x", f.Text("text"))
+	assert.Equal(t, "14", f.Text("number"))
+	assert.Equal(t, "0.5", f.Text("part"))
+	assert.Empty(t, f.Text("list"))
+	assert.Empty(t, f.Text("absent"))
+	n, ok := f.Number("number")
+	assert.True(t, ok)
+	assert.InDelta(t, 14, n, 0)
+	_, ok = f.Number("text")
+	assert.False(t, ok)
+	assert.Equal(t, []string{"a", "b"}, f.Texts("list"))
+	assert.Equal(t, []string{"x"}, f.Texts("text"))
+	assert.Nil(t, f.Texts("flag"))
+}
+
+func TestEveryKindHasALayerAndWords(t *testing.T) {
+	seen := map[Layer]bool{}
+	for _, k := range []Kind{Site, SiteLink, VM, VDisk, Cluster, Host, HBAPort, Device, Path, DatastoreGroup, Datastore, Fabric, Switch, Zone, SwitchPort, ISL, Flow,
+		Array, Controller, TargetPort, Volume, Share, Pool, RAIDGroup, Drive, Cache, Enclosure, Fan, PowerSupply} {
+		assert.True(t, k.Known())
+		assert.NotEmpty(t, k.Label())
+		assert.NotContains(t, k.Label(), "_")
+		require.NotEmpty(t, k.Layer())
+		seen[k.Layer()] = true
+	}
+	for _, l := range Layers {
+		assert.True(t, seen[l], l)
+	}
+	assert.True(t, Kind("x_rack").Known(), "extensions are let through")
+	assert.False(t, Kind("x_").Known())
+	assert.False(t, Kind("cow").Known())
+	assert.Empty(t, Kind("x_rack").Layer())
+	assert.True(t, LinkKind("x_near").Sendable())
+}
+
+func TestOwnersAreFoundUpTheChain(t *testing.T) {
+	e := Build([]Object{
+		obj("a", Array, "x", "heron", nil, nil), obj("a", Controller, "c", "0", nil, Links{PartOf: {ref("array:x")}}),
+		obj("a", TargetPort, "t", "0A", nil, Links{PartOf: {ref("controller:c")}}), obj("a", Drive, "d", "d", nil, nil),
+	})
+	at := func(r string) int32 { i, _ := e.Position(Key{"a", ref(r)}); return i }
+	owner, ok := e.Owner(at("target_port:t"), Array)
+	require.True(t, ok)
+	assert.Equal(t, "heron", e.At(owner).Title())
+	_, ok = e.Owner(at("drive:d"), Array)
+	assert.False(t, ok)
+	_, ok = e.Owner(at("target_port:t"), Switch)
+	assert.False(t, ok)
+}
+
+func TestOfTwoWithOneKeyTheLaterWins(t *testing.T) {
+	e := Build([]Object{obj("a", VM, "x", "old", nil, nil), obj("a", VM, "x", "new", nil, nil)})
+	require.Equal(t, 1, e.Len())
+	assert.Equal(t, "new", e.At(0).Title())
+	assert.Equal(t, "id only", (&Object{Key: Key{"a", Ref{VM, "id only"}}}).Title())
+}
+
+func TestBestMatchesComeFirst(t *testing.T) {
+	e := Build([]Object{
+		obj("a", VM, "1", "gate", nil, nil), obj("a", VM, "2", "gate-01", nil, nil), obj("a", VM, "3", "ticket-gate-01", nil, nil),
+		obj("a", VDisk, "4", "gate-01 disk", nil, nil), obj("a", Array, "5", "heron", Facts{"serial": "GATE77"}, nil),
+		obj("a", Host, "6", "h", Facts{"iqn": "iqn.2026-03.example.tidewrack:gate"}, nil),
+	})
+	var names []string
+	for _, m := range e.Find("gate", "") {
+		names = append(names, e.At(m.At).Title())
+	}
+	assert.Equal(t, []string{"gate", "gate-01", "gate-01 disk", "ticket-gate-01", "h", "heron"}, names)
+	assert.Len(t, e.Find("GATE", VM), 3, "without regard to case, and of one kind")
+}
