@@ -185,6 +185,14 @@ func TestImport(t *testing.T) {
 	assert.Zero(t, status)
 	assert.Contains(t, out, "other-vm")
 
+	spread := feedHead + `{"object":{"kind":"volume","id":"v","name":"own-volume"}}` + "\n" +
+		fmt.Sprintf(`{"histogram":{"of":"volume:v","metric":"read_latency_us","bounds":[250,500,2000],"from":%q,"step_s":60,"counts":[[3000,2000,1050,20],[15,5,8,2]]}}`, time.Now().Add(-10*time.Minute).UTC().Format(time.RFC3339)) + "\n"
+	require.NoError(t, os.WriteFile(path, []byte(spread), 0o600))
+	_, complaint, status = c.run("import", path)
+	require.Zero(t, status, complaint)
+	out, _, _ = c.run("show", "own-volume")
+	assert.Contains(t, out, "of 6,100 all but 22.0 were under 2.00 ms")
+
 	cmd := c.command("import", "-")
 	cmd.Stdin = strings.NewReader(good)
 	text, err := cmd.CombinedOutput()

@@ -197,9 +197,26 @@ func (a *App) printDetail(d service.Detail) {
 	} else {
 		fmt.Fprintln(a.Out, "\nNo readings in this window.")
 	}
+	for _, sp := range d.Spread {
+		fmt.Fprintf(a.Out, "\n%s, as a distribution: %s\n", sp.Metric, sp.Words)
+		a.printSpread(sp)
+	}
 	for _, f := range d.Findings {
 		fmt.Fprintln(a.Out, a.paint(ochre, "finding: ")+f.Detail)
 	}
+}
+
+func (a *App) printSpread(d service.Distribution) {
+	top := greatest(d.Counts)
+	t := table{heads: []string{">up to", ">count", ""}}
+	for i, n := range d.Counts {
+		bound := "above"
+		if i < len(d.Bounds) {
+			bound = quantity(d.Unit, d.Bounds[i])
+		}
+		t.add(bound, phrase.Rate(n), a.paint(layerColor[estate.LayerDatastore], bar(n/top, 50)))
+	}
+	a.print(t)
 }
 
 func (a *App) printSome(t table, most int) {

@@ -127,6 +127,7 @@ type Detail struct {
 	ByTier     map[string]int     `json:"vms_by_tier" doc:"Those VMs by service tier; '' for none"`
 	Condition  congest.Assessment `json:"condition" doc:"By its own readings over the window"`
 	Latest     []Latest           `json:"latest" doc:"Its metrics"`
+	Spread     []Distribution     `json:"distributions" doc:"How its metrics spread over the window, where its source says"`
 	Findings   []estate.Finding   `json:"findings" doc:"What could not be joined"`
 	From       time.Time          `json:"from" doc:"Start of the window"`
 	To         time.Time          `json:"to" doc:"End of the window"`
@@ -182,7 +183,8 @@ func (s *Service) Show(ctx context.Context, query string, w Window) (Detail, err
 			d.Latest = append(d.Latest, l)
 		}
 	}
-	return d, nil
+	d.Spread, err = s.distributions(ctx, o.Store, names, w)
+	return d, err
 }
 
 func (d *Detail) links(e *estate.Estate, i int32) {

@@ -562,6 +562,8 @@ export interface components {
         Detail: {
             /** @description By its own readings over the window */
             condition: components["schemas"]["Assessment"];
+            /** @description How its metrics spread over the window, where its source says */
+            distributions: components["schemas"]["Distribution"][];
             /** @description As its source says */
             facts: {
                 [key: string]: unknown;
@@ -648,6 +650,18 @@ export interface components {
              * @description Worst cell
              */
             worst_us: number | null;
+        };
+        Distribution: {
+            /** @description Upper bounds of the buckets; one more bucket lies above the last */
+            bounds: number[];
+            /** @description How many fell into each bucket */
+            counts: number[];
+            /** @description The metric */
+            metric: string;
+            /** @description Unit of the bounds */
+            unit: string;
+            /** @description In words: all but so many of so many were under a bound */
+            words: string;
         };
         Done: {
             /** @description Always true */
