@@ -6,6 +6,7 @@ import (
 	"maps"
 	"math"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -359,7 +360,14 @@ func (a *App) printRow(head string, layer estate.Layer, row []route.Node) {
 		if n.Tier != "" {
 			extra = append([]string{"tier " + n.Tier}, extra...)
 		}
-		line := fmt.Sprintf("%s %-18s %-24s %s", label, kind, cut(full(n), 24), a.paint(quiet, cut(strings.Join(extra, "  "), width-58)))
+		slices.SortStableFunc(extra, func(x, y string) int { // what is short and asked for on the phone comes first
+			return strings.Compare(strconv.FormatBool(!strings.HasPrefix(x, "LUN ")), strconv.FormatBool(!strings.HasPrefix(y, "LUN ")))
+		})
+		room := 24
+		if len(extra) == 0 {
+			room = width - 32
+		}
+		line := fmt.Sprintf("%s %-18s %-24s %s", label, kind, cut(full(n), room), a.paint(quiet, cut(strings.Join(extra, "  "), width-58)))
 		fmt.Fprintln(a.Out, strings.TrimRight(line, " "))
 		label, kind = a.paint(layerColor[layer], "▌")+strings.Repeat(" ", 11), ""
 	}

@@ -121,7 +121,7 @@ func pages(out, only, link string) error {
 		{name: "section-dark", path: "/section?of=vm:manifest-db-02", until: drawn, dark: true},
 		{name: "section-pool", path: "/section?of=pool:p2@heron", until: drawn},
 		{name: "section-stretched", path: "/section?of=volume:v1@petrel", until: drawn},
-		{name: "strata", path: "/strata?of=vm:manifest-db-02", until: `document.querySelectorAll('[data-testid^=strata] path').length > 8`, before: func(p *browser.Page) error { return p.Move(900, 250) }},
+		{name: "strata", path: "/strata?of=vm:manifest-db-02", until: `document.querySelectorAll('[data-testid^=strata] path').length > 8`, before: func(p *browser.Page) error { return p.Move(1150, 250) }},
 		{name: "strata-cleared", path: "/strata?of=vm:berth-plan-01", until: `document.querySelectorAll('[data-testid^=strata] path').length > 8`},
 		{name: "suspects", path: "/suspects?of=pool:p2@heron", until: `document.querySelector('[data-testid=suspects] svg')`},
 		{name: "suspects-itself", path: "/suspects?of=controller:c1@gannet&from=-10h&to=-7h", until: `document.querySelector('[data-testid=suspects] svg')`},

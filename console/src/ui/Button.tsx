@@ -1,6 +1,6 @@
 import { Link } from "@tanstack/react-router";
 import type { ComponentProps } from "react";
-import type { Search } from "../router";
+import type { Search } from "../model/search";
 
 const look =
   "inline-flex items-center gap-1.5 rounded-md border border-line bg-card px-3 h-[27px] text-[12px] font-medium whitespace-nowrap hover:border-quiet disabled:opacity-50 cursor-pointer";

@@ -1,7 +1,7 @@
 import { useNavigate, useSearch } from "@tanstack/react-router";
 import { useCallback, useEffect, useState } from "react";
+import type { Search } from "../model/search";
 import { moving, type Span, span } from "../model/window";
-import type { Search } from "../router";
 
 /** The address bar's state, and how to change a part of it. */
 export function useAddress() {

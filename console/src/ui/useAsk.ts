@@ -1,7 +1,7 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import type { Search } from "../model/search";
 import { ask } from "../model/service";
 import { moving } from "../model/window";
-import type { Search } from "../router";
 
 /** Asks one thing of one object over the address bar's window; again every half minute where it moves. */
 export function useAsk<T>(path: string, search: Search, enabled = true) {

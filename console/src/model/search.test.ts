@@ -1,0 +1,43 @@
+import { describe, expect, it } from "vitest";
+import { layerTone, layerWords } from "./layers";
+import { readSearch, writeSearch } from "./search";
+
+describe("the address bar", () => {
+  it("keeps what it knows and drops the rest", () => {
+    expect(readSearch({ of: "vm:a@x", from: "-2h", to: "now", dir: "write", evil: "x" })).toEqual({
+      of: "vm:a@x",
+      from: "-2h",
+      to: "now",
+      dir: "write",
+    });
+    expect(readSearch({ of: "", dir: "sideways", from: 7, to: null })).toEqual({
+      of: undefined,
+      from: undefined,
+      to: undefined,
+      dir: undefined,
+    });
+    expect(readSearch({ of: "x".repeat(700) }).of).toBeUndefined();
+  });
+
+  it("writes text that can be read and typed", () => {
+    expect(writeSearch({ of: "vm:manifest-db-02@hyp-northmole", from: "-2h", to: undefined })).toBe(
+      "?of=vm:manifest-db-02@hyp-northmole&from=-2h",
+    );
+    expect(writeSearch({})).toBe("");
+    expect(writeSearch({ of: "share:filer:/a b&c" })).toBe("?of=share:filer:%2Fa+b%26c");
+  });
+
+  it.each(["vm:a@x", "share:filer:/drift", "a name & more=1", "volume:é?#"])("reads back what it wrote: %s", (of) => {
+    const again = Object.fromEntries(new URLSearchParams(writeSearch({ of, dir: "read" })));
+    expect(readSearch(again)).toMatchObject({ of, dir: "read" });
+  });
+});
+
+describe("the six strata", () => {
+  it("have a tone and words each, and so has what is not told apart", () => {
+    const names = ["guest", "host", "datastore", "fabric", "front end", "back end", "not told apart"];
+    expect(Object.keys(layerTone)).toEqual(names);
+    expect(Object.keys(layerWords)).toEqual(names);
+    expect(new Set(Object.values(layerTone)).size).toBe(names.length);
+  });
+});
