@@ -75,7 +75,7 @@ func config() huma.Config {
 	c.DocsPath = ""
 	c.SchemasPath = ""
 	c.CreateHooks = nil
-	c.OpenAPIPath = "/api/v1/openapi"
+	c.OpenAPIPath = "" // served by an operation of its own, to those who are signed in
 	c.Info.Description = "Names the congested component and the noisy neighbour of a virtualization estate's storage, with evidence."
 	c.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
 		"token":   {Type: "http", Scheme: "bearer", Description: "A token made with `dowse token add`"},

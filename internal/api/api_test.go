@@ -75,6 +75,19 @@ func TestEveryCallNeedsASessionOrToken(t *testing.T) {
 	assert.Greater(t, calls, 14)
 }
 
+func TestTheDescriptionIsServedToThoseSignedIn(t *testing.T) {
+	d := testbed.LoadDemo(t)
+	base := testbed.Serve(t, d.Service, page)
+	resp, _ := call(t, http.DefaultClient, "GET", base+"/api/v1/openapi.json", "")
+	assert.Equal(t, 401, resp.StatusCode)
+	_, token := testbed.Token(t, d.Service, service.Viewer)
+	resp, body := call(t, http.DefaultClient, "GET", base+"/api/v1/openapi.json", "", "Authorization", "Bearer "+token)
+	require.Equal(t, 200, resp.StatusCode)
+	text, err := api.OpenAPI()
+	require.NoError(t, err)
+	assert.JSONEq(t, string(text), body)
+}
+
 func TestRolesOnRoutes(t *testing.T) {
 	d := testbed.LoadDemo(t)
 	base := testbed.Serve(t, d.Service, nil)

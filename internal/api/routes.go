@@ -94,6 +94,8 @@ func (s *server) register(api huma.API) {
 	s.registerAccess(api)
 	add(s, api, service.Viewer, get("overview", "/estate", "The estate in a few figures"),
 		func(ctx context.Context, _ *struct{}) (service.Overview, error) { return s.Service.Overview(ctx) })
+	add(s, api, service.Viewer, get("describe", "/openapi.json", "This description, OpenAPI 3.1"),
+		func(context.Context, *struct{}) (any, error) { return api.OpenAPI(), nil })
 	add(s, api, service.Viewer, get("metrics", "/metrics", "The catalogue of metrics"),
 		func(context.Context, *struct{}) ([]reading.Metric, error) { return reading.Catalogue, nil })
 	add(s, api, service.Viewer, get("find", "/find", "Objects by any name or identifier, best first"),
