@@ -167,15 +167,6 @@ func (l lookup) at(t time.Time) float64 {
 	return math.NaN()
 }
 
-// Plus adds cells to c in place. Where one of them is missing the sum is missing, for a sum with an
-// unknown part is unknown; the coverage is that of the worse covered.
-func (c Cells) Plus(d Cells) {
-	for i := range c.Value {
-		c.Value[i] += d.Value[i]
-		c.Cover[i] = math.Min(c.Cover[i], d.Cover[i])
-	}
-}
-
 // Covered returns the mean coverage of all cells, 0–1; 0 for no cells.
 func (c Cells) Covered() float64 {
 	if len(c.Cover) == 0 {

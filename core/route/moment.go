@@ -25,16 +25,6 @@ func (m Moment) Cells(g reading.Grid) (i, j int) {
 	return ceil(m.From), ceil(m.To)
 }
 
-// At returns the moment that holds t, or the last one.
-func At(moments []Moment, t time.Time) Moment {
-	for _, m := range moments {
-		if t.Before(m.To) {
-			return m
-		}
-	}
-	return moments[len(moments)-1]
-}
-
 // Readings gives the runs of a metric of an object that overlap the window asked for; none where
 // there is nothing. It must be safe for repeated calls.
 type Readings interface {

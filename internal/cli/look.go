@@ -279,7 +279,7 @@ func (a *App) condition(c congest.Condition) string {
 	case congest.Silent:
 		return "◌ silent: no recent reading"
 	case congest.Steady:
-		return "steady"
+		return "steady by its own readings"
 	}
 	return "no limits apply to it"
 }

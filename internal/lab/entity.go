@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"dowsingrod/core/estate"
+	"dowsingrod/core/queueing"
 	"dowsingrod/internal/feed"
 )
 
@@ -87,7 +88,7 @@ func (e *entity) addIO(reads, writes, readBytes, writeBytes, readTime, writeTime
 	e.add(1, writes, 1)
 	e.add(2, readBytes, 1)
 	e.add(3, writeBytes, 1)
-	e.add(4, reads*readTime+writes*writeTime, 1)
+	e.add(4, queueing.Little(reads, readTime)+queueing.Little(writes, writeTime), 1)
 	e.add(5, readTime*1e6, reads)
 	e.add(6, writeTime*1e6, writes)
 }

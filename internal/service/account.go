@@ -114,15 +114,6 @@ func hashPassword(password string) (string, error) {
 	return string(h), err
 }
 
-// SetPassword replaces a password and ends the account's sessions.
-func (s *Service) SetPassword(ctx context.Context, name, password string) error {
-	hash, err := hashPassword(password)
-	if err != nil {
-		return err
-	}
-	return s.store.SetPassword(ctx, name, hash)
-}
-
 // Accounts lists the accounts.
 func (s *Service) Accounts(ctx context.Context) ([]AccountInfo, error) {
 	all, err := s.store.Accounts(ctx)

@@ -60,18 +60,6 @@ func (s *Store) AddAccount(ctx context.Context, name, role, hash string) error {
 	return unique(err)
 }
 
-// SetPassword replaces an account's password hash and ends its sessions.
-func (s *Store) SetPassword(ctx context.Context, name, hash string) error {
-	return s.inTx(ctx, func(tx pgx.Tx) error {
-		var id int64
-		if err := tx.QueryRow(ctx, `update account set password_hash = $2 where name = $1 returning id`, name, hash).Scan(&id); err != nil {
-			return found(err)
-		}
-		_, err := tx.Exec(ctx, `delete from credential where account_id = $1 and kind = 'session'`, id)
-		return err
-	})
-}
-
 // RemoveAccount removes an account with all its credentials.
 func (s *Store) RemoveAccount(ctx context.Context, name string) error {
 	tag, err := s.pool.Exec(ctx, `delete from account where name = $1`, name)

@@ -1,7 +1,7 @@
 import { describe, expect, it } from "vitest";
 import { csv } from "./csv";
 import { miniScale } from "./mini";
-import { addRows, linePath, stackPaths } from "./stack";
+import { linePath, stackPaths } from "./stack";
 import type { Band } from "./types";
 
 const band = (layer: string, time_us: (number | null)[]): Band => ({
@@ -26,9 +26,6 @@ describe("stacked layers", () => {
     const d = stackPaths([band("guest", [1, null, 1, 1])], { ...plot, n: 4 })[0]?.d ?? "";
     expect(d.match(/M/g)).toHaveLength(2);
     expect(linePath([1, null, 2], { ...plot, n: 3 }).match(/M/g)).toHaveLength(2);
-  });
-  it("adds rows, and an unknown part makes the sum unknown", () => {
-    expect(addRows([1, 2, null], [3, null, 1])).toEqual([4, null, null]);
   });
   it("scales small charts from zero", () => {
     expect(miniScale([null, 2, 4])).toMatchObject({ greatest: 4, mean: 3, known: true });

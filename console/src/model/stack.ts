@@ -51,11 +51,3 @@ export function areaPath(row: Row, p: Plot): string {
       .y1((i) => y(p, row[i] ?? 0))(cells) ?? ""
   );
 }
-
-/** Adds rows cell by cell; missing where any is. */
-export function addRows(a: Row, b: Row): Row {
-  return a.map((v, i) => {
-    const w = b[i];
-    return v === null || w === null || w === undefined ? null : v + w;
-  });
-}
