@@ -204,7 +204,7 @@ func (b *builder) join() {
 		i := int32(n)
 		switch b.objects[n].Key.Ref.Kind {
 		case Datastore:
-			b.joinBy(i, "extents", scheme(NAA), Extent, "the map ends at this datastore", Volume)
+			b.joinBy(i, "extents", NormalizeExtent, Extent, "the map ends at this datastore", Volume)
 			b.joinBy(i, "export", scheme(Export), Exports, "the map ends at this datastore", Share)
 		case Device:
 			if len(b.To(i, Opens)) > 0 {
@@ -214,6 +214,7 @@ func (b *builder) join() {
 			b.joinBy(i, "naa", scheme(NAA), Opens, end, Volume)
 			b.joinBy(i, "eui", scheme(EUI), Opens, end, Volume)
 			b.joinBy(i, "nguid", scheme(NGUID), Opens, end, Volume)
+			b.joinBy(i, "lun", scheme(LUN), Opens, end, Volume)
 		case Path, Flow:
 			b.joinBy(i, "initiator", NormalizePort, Initiator, "the way from the host into the fabric is unknown", HBAPort, TargetPort)
 			b.joinBy(i, "target", NormalizePort, Target, "the way from the fabric into the array is unknown", TargetPort)

@@ -2,6 +2,7 @@ package estate
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 )
 
@@ -19,6 +20,7 @@ const (
 	UUID   Scheme = "uuid"
 	Export Scheme = "export"
 	Serial Scheme = "serial"
+	LUN    Scheme = "lun"
 )
 
 // Identity is a normalised identifier: two notations of one thing give equal identities.
@@ -62,13 +64,16 @@ func pairs(hex string) string {
 // digits (SPC-4 designator type 3), plain, or with "naa.", "0x", "wwn-0x", or the leading "3" that
 // SCSI tools put before a type 3 designator. EUI-64: 16 digits with "eui." or "0x"; NGUID: 32 digits. IQN and NQN
 // are compared without regard to case (RFC 7143 requires lower case; some hosts send upper). UUIDs
-// with or without hyphens and braces. Exports as server:/path, doubled and trailing slashes folded.
+// with or without hyphens and braces. Exports as server:/path, doubled and trailing slashes folded. A LUN behind
+// an iSCSI target as the target's IQN, a slash and the number, as initiators address it.
 func Normalize(scheme Scheme, s string) (Identity, error) {
 	text := strings.TrimSpace(s)
 	bad := func(want string) (Identity, error) {
 		return Identity{}, fmt.Errorf("%q is not %s: expected %s", s, scheme.article(), want)
 	}
 	switch scheme {
+	case extent:
+		return NormalizeExtent(s)
 	case WWN:
 		h := hexDigits(cutPrefixes(text, "0x", "naa.", "wwn."))
 		if len(h) != 16 {
@@ -133,8 +138,27 @@ func Normalize(scheme Scheme, s string) (Identity, error) {
 			return bad("some text")
 		}
 		return Identity{Serial, strings.ToUpper(text)}, nil
+	case LUN:
+		i := strings.LastIndexByte(text, '/')
+		if i < 0 {
+			return bad("target/number, as in iqn.2026-03.example.tidewrack:shags/1")
+		}
+		target, err := Normalize(IQN, text[:i])
+		number, errN := strconv.ParseUint(text[i+1:], 10, 64)
+		if err != nil || errN != nil {
+			return bad("target/number, as in iqn.2026-03.example.tidewrack:shags/1")
+		}
+		return Identity{LUN, target.Value + "/" + strconv.FormatUint(number, 10)}, nil
 	}
 	return Identity{}, fmt.Errorf("unknown identity scheme %q", scheme)
+}
+
+// NormalizeExtent reads the identifier of a LUN, whichever of NAA and target/number it is.
+func NormalizeExtent(s string) (Identity, error) {
+	if strings.Contains(s, "/") {
+		return Normalize(LUN, s)
+	}
+	return Normalize(NAA, s)
 }
 
 // NormalizePort reads the identifier of a port, whichever of WWN, IQN and NQN it is.
@@ -151,7 +175,7 @@ func NormalizePort(s string) (Identity, error) {
 
 func (s Scheme) article() string {
 	names := map[Scheme]string{WWN: "a world wide name", NAA: "an NAA identifier", EUI: "an EUI-64", NGUID: "an NGUID",
-		IQN: "an IQN", NQN: "an NQN", UUID: "a UUID", Export: "an NFS export", Serial: "a serial"}
+		IQN: "an IQN", NQN: "an NQN", UUID: "a UUID", Export: "an NFS export", Serial: "a serial", LUN: "a LUN behind a target"}
 	return names[s]
 }
 
@@ -189,6 +213,9 @@ func hasAnyPrefix(s string, prefixes ...string) bool {
 	return false
 }
 
+// extent stands for either of the schemes a datastore names its LUNs by.
+const extent Scheme = "extent"
+
 // claim is a fact that says who an object is: the fact's name and its scheme.
 type claim struct {
 	fact   string
@@ -202,7 +229,7 @@ var claims = map[Kind][]claim{
 	HBAPort:    {{"wwpn", WWN}, {"iqn", IQN}, {"nqn", NQN}},
 	TargetPort: {{"wwpn", WWN}, {"iqn", IQN}, {"nqn", NQN}},
 	SwitchPort: {{"wwpn", WWN}}, Switch: {{"wwnn", WWN}}, Fabric: {{"wwnn", WWN}},
-	Volume: {{"naa", NAA}, {"eui", EUI}, {"nguid", NGUID}}, Share: {{"export", Export}},
+	Volume: {{"naa", NAA}, {"eui", EUI}, {"nguid", NGUID}, {"luns", LUN}}, Share: {{"export", Export}},
 	Array: {{"serial", Serial}}, Drive: {{"serial", Serial}}, Enclosure: {{"serial", Serial}},
 	RAIDGroup: {{"serial", Serial}}, Pool: {{"serial", Serial}}, Cache: {{"serial", Serial}},
 	Fan: {{"serial", Serial}}, PowerSupply: {{"serial", Serial}},
@@ -211,7 +238,7 @@ var claims = map[Kind][]claim{
 // views lists facts by which an object points at another, without being it: several objects may
 // carry the same one.
 var views = map[Kind][]claim{
-	Device: {{"naa", NAA}, {"eui", EUI}, {"nguid", NGUID}}, Datastore: {{"extents", NAA}, {"export", Export}},
+	Device: {{"naa", NAA}, {"eui", EUI}, {"nguid", NGUID}, {"lun", LUN}}, Datastore: {{"extents", extent}, {"export", Export}},
 }
 
 // Identities returns all identifiers of an object, its own and those of what it shows, normalised.

@@ -50,6 +50,8 @@ var Catalogue = []Metric{
 	{Name: "write_bytes_s", Unit: BytesPerSecond, Doc: "bytes written", Kinds: ioKinds},
 	{Name: "read_latency_us", Unit: Microseconds, Doc: "time of a read" + seen, Kinds: ioKinds, Weight: "read_iops"},
 	{Name: "write_latency_us", Unit: Microseconds, Doc: "time of a write" + seen, Kinds: ioKinds, Weight: "write_iops"},
+	{Name: "flush_iops", Unit: PerSecond, Doc: "completed flushes", Kinds: []estate.Kind{estate.VDisk}},
+	{Name: "flush_latency_us", Unit: Microseconds, Doc: "time of a flush", Kinds: []estate.Kind{estate.VDisk}, Weight: "flush_iops"},
 	{Name: "outstanding", Unit: Count, Doc: "I/O sent and not yet answered", Kinds: ioKinds},
 	{Name: "queue_latency_us", Unit: Microseconds, Doc: "wait in the host before being sent, part of the device's latency", Kinds: []estate.Kind{estate.Device}, Weight: "read_iops"},
 	{Name: "aborts_s", Unit: PerSecond, Doc: "commands given up", Kinds: []estate.Kind{estate.Device}},

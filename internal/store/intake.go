@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"hash/maphash"
 	"maps"
 	"math"
 	"reflect"
@@ -56,22 +57,57 @@ type Intake struct {
 	values  int
 	days    map[string]bool
 	changed bool
+	long    bool // write chunks, however short the runs
+	memory  *Memory
 }
+
+// Memory keeps, between intakes of one source that follow one another in time, what each would otherwise have to read
+// anew: the objects and the series there are. It is for one goroutine, and holds good only while nobody else changes
+// what the source lists, which the source's stamp tells.
+type Memory struct {
+	source  int64
+	stamp   int64
+	at      time.Time
+	objects map[estate.Ref]*known
+	series  map[Want]int64
+}
+
+// NewMemory returns an empty one.
+func NewMemory() *Memory { return &Memory{} }
 
 type openSource struct {
 	id      int64
+	stamp   int64
 	name    string
 	header  feed.Header
 	first   bool
 	objects map[estate.Ref]*known
 	listed  map[estate.Ref]int // line of the object record in this feed
 	end     time.Time
+	changed bool
 }
 
 // known is an object of the source and its versions that end after the header's time, in order.
 type known struct {
 	id       int64
 	versions []version
+	loaded   bool   // whether versions holds what there is
+	digest   uint64 // of what holds now, where it holds
+	holds    bool
+}
+
+// digests are of this process alone.
+var digestSeed = maphash.MakeSeed()
+
+func digest(name string, facts, links []byte) uint64 {
+	var h maphash.Hash
+	h.SetSeed(digestSeed)
+	_, _ = h.WriteString(name)
+	_ = h.WriteByte(0)
+	_, _ = h.Write(facts)
+	_ = h.WriteByte(0)
+	_, _ = h.Write(links)
+	return h.Sum64()
 }
 
 type version struct {
@@ -96,9 +132,22 @@ type pending struct {
 // Import runs f with an intake and commits what it took where f returns nil; otherwise nothing of it
 // is stored.
 func (s *Store) Import(ctx context.Context, f func(*Intake) error) (Totals, error) {
+	return s.importWith(ctx, nil, f)
+}
+
+// ImportWith is Import with a memory of the intakes before it, all of one source.
+func (s *Store) ImportWith(ctx context.Context, m *Memory, f func(*Intake) error) (Totals, error) {
+	totals, err := s.importWith(ctx, m, f)
+	if err != nil {
+		*m = Memory{} // what it says may not have come to be
+	}
+	return totals, err
+}
+
+func (s *Store) importWith(ctx context.Context, m *Memory, f func(*Intake) error) (Totals, error) {
 	var totals Totals
 	err := s.inTx(ctx, func(tx pgx.Tx) error {
-		in := &Intake{ctx: ctx, tx: tx, pool: s.pool, locked: make(map[string]bool), series: make(map[Want]int64), held: make(map[chunkKey]*pending), days: make(map[string]bool)}
+		in := &Intake{ctx: ctx, tx: tx, pool: s.pool, locked: make(map[string]bool), series: make(map[Want]int64), held: make(map[chunkKey]*pending), days: make(map[string]bool), memory: m}
 		if err := f(in); err != nil {
 			return err
 		}
@@ -128,9 +177,21 @@ func (in *Intake) Begin(h feed.Header) error {
 	err := in.tx.QueryRow(in.ctx, `
 		insert into source (name, first_feed, last_feed) values ($1, $2, $2)
 		on conflict (name) do update set last_feed = greatest(source.last_feed, excluded.last_feed), first_feed = least(source.first_feed, excluded.first_feed), received = now()
-		returning id, xmax = 0`, h.Source, h.Time).Scan(&src.id, &src.first)
+		returning id, stamp, xmax = 0`, h.Source, h.Time).Scan(&src.id, &src.stamp, &src.first)
 	if err != nil {
 		return err
+	}
+	in.source = src
+	if m := in.memory; m != nil {
+		if m.objects != nil && m.source == src.id && m.stamp == src.stamp && !h.Time.Before(m.at) {
+			src.objects, in.series = m.objects, m.series
+			m.at = h.Time
+			return nil
+		}
+		*m = Memory{source: src.id, stamp: src.stamp, at: h.Time, objects: src.objects, series: in.series}
+		if err := in.loadSeries(); err != nil {
+			return err
+		}
 	}
 	rows, err := in.tx.Query(in.ctx, `
 		select o.id, o.kind, o.local_id, v.valid_from, v.valid_to, v.name, v.facts, v.links
@@ -146,7 +207,7 @@ func (in *Intake) Begin(h feed.Header) error {
 	_, err = pgx.ForEachRow(rows, []any{&id, &ref.Kind, &ref.ID, &v.from, &v.to, &name, &v.facts, &v.links}, func() error {
 		k := src.objects[ref]
 		if k == nil {
-			k = &known{id: id}
+			k = &known{id: id, loaded: true}
 			src.objects[ref] = k
 		}
 		if name != nil {
@@ -156,7 +217,55 @@ func (in *Intake) Begin(h feed.Header) error {
 		}
 		return nil
 	})
-	in.source = src
+	if err != nil || in.memory == nil {
+		return err
+	}
+	for _, k := range src.objects { // the memory keeps what is needed to see a change, not the facts
+		if len(k.versions) > 0 && !after(k.versions[0].from, h.Time) {
+			facts, errF := json.Marshal(k.versions[0].facts)
+			links, errL := json.Marshal(k.versions[0].links)
+			if errF == nil && errL == nil {
+				k.digest, k.holds = digest(k.versions[0].name, facts, links), true
+			}
+		}
+		k.versions, k.loaded = nil, false
+	}
+	return nil
+}
+
+// loadSeries reads the series of the whole source.
+func (in *Intake) loadSeries() error {
+	rows, err := in.tx.Query(in.ctx, `select x.object_id, x.metric, x.id from series x join object o on o.id = x.object_id where o.source_id = $1`, in.source.id)
+	if err != nil {
+		return err
+	}
+	var w Want
+	var id int64
+	_, err = pgx.ForEachRow(rows, []any{&w.Object, &w.Metric, &id}, func() error {
+		in.series[w] = id
+		return nil
+	})
+	return err
+}
+
+// load reads the versions of an object that the memory knows only by its digest.
+func (in *Intake) load(k *known) error {
+	if k.loaded {
+		return nil
+	}
+	rows, err := in.tx.Query(in.ctx, `select valid_from, valid_to, name, facts, links from object_version where object_id = $1 and valid_to > $2 order by valid_from`,
+		k.id, in.source.header.Time)
+	if err != nil {
+		return err
+	}
+	k.versions = nil
+	var v version
+	_, err = pgx.ForEachRow(rows, []any{&v.from, &v.to, &v.name, &v.facts, &v.links}, func() error {
+		k.versions = append(k.versions, v)
+		v.facts, v.links = nil, nil
+		return nil
+	})
+	k.loaded = true
 	return err
 }
 
@@ -170,8 +279,22 @@ func (in *Intake) Object(o *feed.Object, line int) error {
 	in.source.listed[ref] = line
 	in.totals.Objects++
 	k := in.source.objects[ref]
-	if k == nil {
-		k = &known{}
+	facts, links, err := marshal(o)
+	if err != nil {
+		return err
+	}
+	sum := uint64(0)
+	if in.memory != nil {
+		if sum = digest(o.Name, facts, links); k != nil && k.holds && k.digest == sum {
+			return nil
+		}
+	}
+	if k != nil {
+		if err := in.load(k); err != nil {
+			return err
+		}
+	} else {
+		k = &known{loaded: true}
 		err := in.tx.QueryRow(in.ctx, `insert into object (source_id, kind, local_id) values ($1, $2, $3) returning id`,
 			in.source.id, ref.Kind, ref.ID).Scan(&k.id)
 		if err != nil {
@@ -186,6 +309,9 @@ func (in *Intake) Object(o *feed.Object, line int) error {
 	}
 	if next.links == nil {
 		next.links = map[string][]string{}
+	}
+	if in.memory != nil {
+		defer func() { k.digest, k.holds, k.versions, k.loaded = sum, true, nil, false }()
 	}
 	if in.source.first { // what was before the first feed is taken to be as the first feed says
 		next.from = pgtype.Timestamptz{InfinityModifier: pgtype.NegativeInfinity, Valid: true}
@@ -206,20 +332,26 @@ func (in *Intake) Object(o *feed.Object, line int) error {
 		}
 	}
 	in.totals.Changed++
-	in.changed = true
-	facts, err := json.Marshal(next.facts)
-	if err != nil {
-		return err
-	}
-	links, err := json.Marshal(next.links)
-	if err != nil {
-		return err
-	}
+	in.changed, in.source.changed = true, true
 	_, err = in.tx.Exec(in.ctx, `insert into object_version values ($1, $2, $3, $4, $5, $6)
 		on conflict (object_id, valid_from) do update set valid_to = excluded.valid_to, name = excluded.name, facts = excluded.facts, links = excluded.links`,
 		k.id, next.from, next.to, next.name, facts, links)
 	k.versions = append([]version{next}, k.versions...)
 	return err
+}
+
+// marshal writes facts and links as they are stored.
+func marshal(o *feed.Object) (facts, links []byte, err error) {
+	facts, links = []byte("{}"), []byte("{}")
+	if o.Facts != nil {
+		if facts, err = json.Marshal(o.Facts); err != nil {
+			return nil, nil, err
+		}
+	}
+	if o.Links != nil {
+		links, err = json.Marshal(o.Links)
+	}
+	return facts, links, err
 }
 
 func after(t pgtype.Timestamptz, at time.Time) bool {
@@ -257,11 +389,20 @@ func (in *Intake) Gone(ref estate.Ref) error {
 }
 
 func (in *Intake) end(k *known) error {
+	if in.memory != nil && !k.holds {
+		return nil
+	}
+	if err := in.load(k); err != nil {
+		return err
+	}
+	if in.memory != nil {
+		defer func() { k.holds, k.versions, k.loaded = false, nil, false }()
+	}
 	if len(k.versions) == 0 || after(k.versions[0].from, in.source.header.Time) {
 		return nil
 	}
 	in.totals.Gone++
-	in.changed = true
+	in.changed, in.source.changed = true, true
 	return in.close(k, k.versions[0], in.source.header.Time)
 }
 
@@ -274,7 +415,7 @@ func (in *Intake) object(ref string) (int64, error) {
 	if k == nil {
 		return 0, fmt.Errorf("%s %w", r, ErrUnknown)
 	}
-	return k.id, nil
+	return k.id, nil // gone or not: late readings of it are still readings
 }
 
 // Reading takes a reading record. Values already stored for the same moments are replaced; a null
@@ -285,6 +426,9 @@ func (in *Intake) Reading(r *feed.Reading) error {
 		return err
 	}
 	step := time.Duration(math.Round(r.Step*1000)) * time.Millisecond
+	if err := in.addSeries(id, r.Values); err != nil {
+		return err
+	}
 	for metric, values := range r.Values {
 		series, err := in.seriesID(Want{id, metric})
 		if err != nil {
@@ -303,6 +447,35 @@ func (in *Intake) reached(end time.Time) {
 	if end.After(in.source.end) {
 		in.source.end = end
 	}
+}
+
+// addSeries makes the series of an object that the memory does not know, all at once.
+func (in *Intake) addSeries(object int64, values map[string]feed.Values) error {
+	if in.memory == nil {
+		return nil
+	}
+	var missing []string
+	for metric := range values {
+		if _, ok := in.series[Want{object, metric}]; !ok {
+			missing = append(missing, metric)
+		}
+	}
+	if missing == nil {
+		return nil
+	}
+	slices.Sort(missing)
+	rows, err := in.tx.Query(in.ctx, `insert into series (object_id, metric) select $1, unnest($2::text[])
+		on conflict (object_id, metric) do update set metric = excluded.metric returning metric, id`, object, missing)
+	if err != nil {
+		return err
+	}
+	var metric string
+	var id int64
+	_, err = pgx.ForEachRow(rows, []any{&metric, &id}, func() error {
+		in.series[Want{object, metric}] = id
+		return nil
+	})
+	return err
 }
 
 func (in *Intake) seriesID(w Want) (int64, error) {
@@ -538,6 +711,14 @@ func (in *Intake) endSource() error {
 			return err
 		}
 	}
+	if src.changed {
+		if err := in.tx.QueryRow(in.ctx, `update source set stamp = stamp + 1 where id = $1 returning stamp`, src.id).Scan(&src.stamp); err != nil {
+			return err
+		}
+		if in.memory != nil {
+			in.memory.stamp = src.stamp
+		}
+	}
 	in.source = nil
 	return nil
 }
@@ -546,7 +727,11 @@ func (in *Intake) finish() error {
 	if err := in.endSource(); err != nil {
 		return err
 	}
-	if err := in.flush(); err != nil {
+	write := in.flush
+	if !in.long && in.short() {
+		write = in.writeTail
+	}
+	if err := write(); err != nil {
 		return err
 	}
 	if in.changed {
@@ -558,6 +743,9 @@ func (in *Intake) finish() error {
 
 // DropSources forgets sources with all their objects and readings.
 func (s *Store) DropSources(ctx context.Context, names []string) error {
+	if _, err := s.Pack(ctx, time.Date(9000, 1, 1, 0, 0, 0, 0, time.UTC)); err != nil { // a row of the tail may hold series of others too
+		return err
+	}
 	return s.inTx(ctx, func(tx pgx.Tx) error {
 		const of = `(select o.id from object o join source s on s.id = o.source_id where s.name = any($1))`
 		for _, q := range []string{

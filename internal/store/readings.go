@@ -34,20 +34,37 @@ func (s *Store) Readings(ctx context.Context, wants []Want, from, to time.Time) 
 	for i, w := range wants {
 		objects[i], metrics[i] = w.Object, w.Metric
 	}
+	wanted, err := s.series(ctx, objects, metrics)
+	if err != nil {
+		return nil, err
+	}
+	// What is not packed yet is read first: what is packed in between is then seen twice rather than never.
+	type piece struct {
+		want Want
+		run  reading.Series
+	}
+	var fresh []piece
+	err = s.readTail(ctx, wanted, from, to, func(w Want, run reading.Series) { fresh = append(fresh, piece{w, run}) })
+	if err != nil {
+		return nil, err
+	}
+	ids := make([]int64, 0, len(wanted))
+	for id := range wanted {
+		ids = append(ids, id)
+	}
 	rows, err := s.pool.Query(ctx, `
-		select s.object_id, s.metric, c.span, c.step_ms, c.phase_ms, c.first, c.data
-		from unnest($1::bigint[], $2::text[]) as w(object_id, metric)
-		join series s on s.object_id = w.object_id and s.metric = w.metric
-		join chunk c on c.series_id = s.id and c.span >= $3 and c.span < $4
-		order by s.id, c.step_ms, c.phase_ms, c.span`, objects, metrics, from.Truncate(Span), to)
+		select c.series_id, c.span, c.step_ms, c.phase_ms, c.first, c.data from chunk c
+		where c.series_id = any($1) and c.span >= $2 and c.span < $3
+		order by c.series_id, c.step_ms, c.phase_ms, c.span`, ids, from.Truncate(Span), to)
 	if err != nil {
 		return nil, unavailable(err)
 	}
 	out := make(Runs, len(wants))
 	var c chunkRow
 	var data pgtype.DriverBytes
-	var w Want
-	_, err = pgx.ForEachRow(rows, []any{&w.Object, &w.Metric, &c.span, &c.step, &c.phase, &c.first, &data}, func() error {
+	var id int64
+	_, err = pgx.ForEachRow(rows, []any{&id, &c.span, &c.step, &c.phase, &c.first, &data}, func() error {
+		w := wanted[id]
 		values, err := codec.Decode(data, valuesPerChunk)
 		if err != nil {
 			return fmt.Errorf("chunk of %s at %s: %w", w.Metric, c.span, err)
@@ -59,6 +76,27 @@ func (s *Store) Readings(ctx context.Context, wants []Want, from, to time.Time) 
 		} else {
 			out[w] = append(runs, run)
 		}
+		return nil
+	})
+	for _, p := range fresh {
+		out[p.want] = overlay(out[p.want], p.run)
+	}
+	return out, unavailable(err)
+}
+
+// series returns the numbers of the series of objects and metrics that there are.
+func (s *Store) series(ctx context.Context, objects []int64, metrics []string) (map[int64]Want, error) {
+	rows, err := s.pool.Query(ctx, `
+		select s.id, s.object_id, s.metric from unnest($1::bigint[], $2::text[]) as w(object_id, metric)
+		join series s on s.object_id = w.object_id and s.metric = w.metric`, objects, metrics)
+	if err != nil {
+		return nil, unavailable(err)
+	}
+	out := make(map[int64]Want, len(objects))
+	var id int64
+	var w Want
+	_, err = pgx.ForEachRow(rows, []any{&id, &w.Object, &w.Metric}, func() error {
+		out[id] = w
 		return nil
 	})
 	return out, unavailable(err)
@@ -79,7 +117,7 @@ func (c chunkRow) series(values []float64) reading.Series {
 // and bytes that hold them; zero times where there is none.
 func (s *Store) Extent(ctx context.Context) (from, to time.Time, err error) {
 	var first, last *time.Time
-	err = s.pool.QueryRow(ctx, `select (select min(span) from chunk), (select max(last_end) from source)`).Scan(&first, &last)
+	err = s.pool.QueryRow(ctx, `select least((select min(span) from chunk), (select min(starts) from tail)), (select max(last_end) from source)`).Scan(&first, &last)
 	if first != nil {
 		from = *first
 	}
