@@ -7,6 +7,7 @@ import { StartPage } from "./page/StartPage";
 import { Frame } from "./part/Frame";
 
 const StrataPage = lazy(() => import("./page/StrataPage"));
+const SourcesPage = lazy(() => import("./page/SourcesPage"));
 const SuspectsPage = lazy(() => import("./page/SuspectsPage"));
 
 const root = createRootRoute({ component: Outlet, validateSearch: readSearch });
@@ -22,6 +23,7 @@ const tree = root.addChildren([
     page("/section", SectionPage),
     page("/strata", () => <StrataPage />),
     page("/suspects", () => <SuspectsPage />),
+    page("/sources", () => <SourcesPage />),
   ]),
 ]);
 

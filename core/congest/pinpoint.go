@@ -29,6 +29,9 @@ var tiers = map[estate.Layer][]estate.Kind{
 	estate.LayerFabric:   {estate.ISL, estate.SwitchPort, estate.TargetPort, estate.HBAPort},
 	estate.LayerHost:     {estate.Host, estate.HBAPort},
 	estate.LayerGuest:    {estate.VM},
+
+	estate.LayerInArray:    {estate.Pool, estate.RAIDGroup, estate.Drive, estate.Controller, estate.TargetPort},
+	estate.LayerAboveArray: {estate.ISL, estate.SwitchPort, estate.HBAPort, estate.Host, estate.VM},
 }
 
 // Candidates returns the components below i in which delay of a layer can arise, by way of what is in

@@ -21,6 +21,13 @@ const (
 	LayerBackEnd   Layer = "back end"
 )
 
+// Bands of time in several layers that no source tells apart.
+const (
+	LayerAboveArray Layer = "above the array" // guest to fabric
+	LayerInArray    Layer = "in the array"    // front and back end
+	LayerUnsplit    Layer = "not told apart"  // on both sides of the array's border
+)
+
 // Layers lists the layers an I/O passes, from the guest down to the drives.
 var Layers = []Layer{LayerGuest, LayerHost, LayerDatastore, LayerFabric, LayerFrontEnd, LayerBackEnd}
 

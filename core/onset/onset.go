@@ -23,6 +23,7 @@ type Rules struct {
 	Floor    float64 // and above it by at least Floor in the series' unit; 0
 	Cells    int     // for at least so many cells; 3
 	Lookback int     // cells before Begin that make Usual; 60
+	Sigmas   float64 // During must lie so many standard errors above Usual, by the spread before Begin; 4
 }
 
 func (r Rules) filled() Rules {
@@ -34,6 +35,9 @@ func (r Rules) filled() Rules {
 	}
 	if r.Lookback == 0 {
 		r.Lookback = 60
+	}
+	if r.Sigmas == 0 {
+		r.Sigmas = 4
 	}
 	return r
 }
@@ -81,9 +85,17 @@ func Find(values []float64, from int, rules Rules) (Episode, bool) {
 	if len(before) < rules.Cells {
 		return Episode{}, false // it was there from the start: what is usual is not known
 	}
+	for !(values[best.UsualFrom] > 0) { // what lies before the first known value is no part of what is usual
+		best.UsualFrom++
+	}
 	during := within(values, best.Begin, best.End)
 	best.Usual, best.During = mean(before), mean(during)
-	if best.During < rules.Factor*best.Usual || best.During-best.Usual < rules.Floor {
+	rise := best.During - best.Usual
+	if best.During < rules.Factor*best.Usual || rise < rules.Floor {
+		return Episode{}, false
+	}
+	// A difference of means has the standard error σ·√(1/n + 1/m). Few or restless readings must differ by more.
+	if rise < rules.Sigmas*spread(before)*math.Sqrt(1/float64(len(before))+1/float64(len(during))) {
 		return Episode{}, false
 	}
 	best.Probability = distinct(before, during)
@@ -101,6 +113,19 @@ func distinct(before, during []float64) float64 {
 		wins += float64(k)
 	}
 	return wins / float64(len(before)*len(during))
+}
+
+// spread is the standard deviation, estimated from the median absolute deviation so that single outliers do not
+// count: 1.4826 · MAD for a normal distribution (Hampel, 1974). values are put in order.
+func spread(values []float64) float64 {
+	slices.Sort(values)
+	m := median(values)
+	off := make([]float64, len(values))
+	for i, v := range values {
+		off[i] = math.Abs(v - m)
+	}
+	slices.Sort(off)
+	return 1.4826 * median(off)
 }
 
 func within(values []float64, i, j int) []float64 {

@@ -83,7 +83,7 @@ func TestAFileShareHasNoHostDevice(t *testing.T) {
 	e.IO(tiny.Key("hyp", "vdisk:n"), tiny.Always(100), tiny.Always(4096), tiny.Always(900))
 	e.IO(tiny.Key("array", "share:s"), tiny.Always(100), tiny.Always(4096), tiny.Always(600))
 	s := compute(t, e, "vm:n")
-	assert.InDelta(t, 900, float64(band(s, Unsplit).Mean), 0.01, "guest, host and network stay together, and so do front and back end")
+	assert.InDelta(t, 900, float64(band(s, estate.LayerAboveArray).Mean)+float64(band(s, estate.LayerInArray).Mean), 0.01, "guest, host and network stay together, and so do front and back end")
 	assert.InDelta(t, 0, float64(band(s, estate.LayerBackEnd).Mean), 0.01)
 }
 
@@ -113,7 +113,7 @@ func TestBehindAVirtualizerTheFabricIsCountedTwice(t *testing.T) {
 }
 
 func TestWritesWaitForTheBackEndOnlyWhenTheCacheIsFull(t *testing.T) {
-	for pending, layer := range map[float64]estate.Layer{0.3: estate.LayerFrontEnd, 0.85: Unsplit} {
+	for pending, layer := range map[float64]estate.Layer{0.3: estate.LayerFrontEnd, 0.85: estate.LayerInArray} {
 		e := measured(60, calm())
 		for vm, host := range map[string]string{"manifest-db-01": "h0", "tide-model-01": "h1"} {
 			for _, k := range []estate.Key{tiny.Key("hyp", "vdisk:"+vm), tiny.Key("hyp", "device:"+host+"-v")} {

@@ -26,6 +26,7 @@ type memoKey struct {
 }
 
 type computation struct {
+	first int // the window shown begins here
 	g     reading.Grid
 	r     route.Readings
 	memo  map[memoKey]reading.Cells
@@ -112,16 +113,19 @@ func (c *computation) rest(name string, key estate.Key, x reading.Cells) {
 	}
 	c.seen[key] = true
 	b.Objects++
-	b.Coverage += reading.Figure(x.Covered())
+	b.Coverage += reading.Figure(reading.Cells{Value: x.Value[c.first:], Cover: x.Cover[c.first:]}.Covered())
 	for _, run := range c.r.Runs(key, "read_iops") {
 		b.Interval = math.Max(b.Interval, run.Step.Seconds())
 	}
 }
 
-func (c *computation) bases(int) []Basis {
+func (c *computation) bases() []Basis {
 	out := []Basis{}
 	for _, id := range c.order {
 		b := *c.basis[id]
+		if b.Interval == 0 {
+			continue // known, but nobody times I/O there
+		}
 		if b.Objects > 0 {
 			b.Coverage /= reading.Figure(b.Objects)
 		}
@@ -176,7 +180,7 @@ func (c *computation) disk(m *route.Map, d int32, dir string, s *sum, lo, hi int
 		if !(rate > 0) || math.IsNaN(total) {
 			continue
 		}
-		tops := [unsplit]float64{disk.latency(i), store.latency(i), device.latency(i), math.NaN(), math.NaN(), math.NaN()}
+		tops := [layers]float64{disk.latency(i), store.latency(i), device.latency(i), math.NaN(), math.NaN(), math.NaN()}
 		if queue != nil {
 			tops[2+1] = tops[2] - queue[i]/1e6
 		}
@@ -216,22 +220,27 @@ func between(quotient float64) bool {
 // disk (its mix is not ours): everything below is scaled to fit, so that the parts always sum to the
 // disk's own latency. Where guest or fabric would take more than their bound (see caps), the rest is
 // the disk's own mix too, in the other direction, and belongs to the deepest layer. Layers between
-// which nothing is measured stay together as unsplit; only the datastore, which seldom times anything
+// which nothing is measured stay together: above the array, inside it, or across its border; only the datastore, which seldom times anything
 // itself, then counts as nothing.
-func slice(tops [unsplit]float64, guest, fabric float64) (parts [unsplit + 1]float64) {
-	bound := [unsplit]float64{guest, math.NaN(), math.NaN(), fabric, math.NaN(), math.NaN()}
+func slice(tops [layers]float64, guest, fabric float64) (parts [bands]float64) {
+	bound := [layers]float64{guest, math.NaN(), math.NaN(), fabric, math.NaN(), math.NaN()}
 	current, scale, mix, begin := tops[0], 1.0, 0.0, 0
 	within := func(end int) int {
-		layers := end - begin
+		count := end - begin
 		if begin <= 1 && end > 1 && math.IsNaN(tops[1]) {
-			layers--
+			count--
 		}
-		if layers == 1 {
+		switch {
+		case count == 1:
 			return begin
+		case end <= frontEnd:
+			return above
+		case begin >= frontEnd:
+			return inside
 		}
-		return unsplit
+		return across
 	}
-	for k := 1; k < unsplit; k++ {
+	for k := 1; k < layers; k++ {
 		if math.IsNaN(tops[k]) {
 			continue
 		}
@@ -241,16 +250,16 @@ func slice(tops [unsplit]float64, guest, fabric float64) (parts [unsplit + 1]flo
 			t = current
 		}
 		time, at := current-t, within(k)
-		if at < unsplit && time > bound[at] {
+		if at < layers && time > bound[at] {
 			mix += time - bound[at]
 			time = bound[at]
 		}
 		parts[at] += time
 		current, begin = t, k
 	}
-	last := within(unsplit)
+	last := within(layers)
 	parts[last] += current
-	if last == unsplit-1 && current == 0 {
+	if last == layers-1 && current == 0 {
 		last-- // nothing of it reached the back end
 	}
 	parts[last] += mix

@@ -39,7 +39,11 @@ func (s *Strata) statement(g reading.Grid, m *route.Map, at int32, r route.Readi
 			phrase.Say(" (%s), shared with %s.", c.Why, phrase.Count(c.Shared-1, "other VM", "other VMs")))
 	case c.Component != "":
 		out = append(out, phrase.Phrase{Text: micros(c.Added) + " of it arises in " + c.Name, Tone: phrase.Strong, Ref: c.Component, Page: "section"}, phrase.Say(" (%s).", c.Why))
-	case c.Layer == Unsplit:
+	case c.Layer == estate.LayerAboveArray:
+		out = append(out, phrase.Phrase{Text: micros(c.Added) + " of it arises above the array, between guest and fabric", Tone: phrase.Strong, Ref: s.Of, Page: "strata"}, phrase.Say("; no source tells the layers there apart."))
+	case c.Layer == estate.LayerInArray:
+		out = append(out, phrase.Phrase{Text: micros(c.Added) + " of it arises in the array", Tone: phrase.Strong, Ref: s.Of, Page: "strata"}, phrase.Say("; it does not tell its front and back end apart."))
+	case c.Layer == estate.LayerUnsplit:
 		out = append(out, phrase.Phrase{Text: micros(c.Added) + " of it arises between layers that no source tells apart", Tone: phrase.Strong, Ref: s.Of, Page: "strata"}, phrase.Say("."))
 	default:
 		out = append(out, phrase.Phrase{Text: micros(c.Added) + " of it arises in the " + string(c.Layer) + " layer", Tone: phrase.Strong, Ref: s.Of, Page: "strata"},
@@ -48,7 +52,14 @@ func (s *Strata) statement(g reading.Grid, m *route.Map, at int32, r route.Readi
 	if len(c.Cleared) > 0 {
 		words := make([]string, 0, len(c.Cleared))
 		for _, l := range c.Cleared {
-			words = append(words, string(l))
+			switch l {
+			case estate.LayerAboveArray:
+				words = append(words, "all above the array")
+			case estate.LayerInArray:
+				words = append(words, "the array")
+			default:
+				words = append(words, string(l))
+			}
 		}
 		list := phrase.List(words)
 		are := " are cleared."

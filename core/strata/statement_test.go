@@ -46,7 +46,7 @@ func TestWhatOneWouldSay(t *testing.T) {
 		e.Drop(pool, "read_latency_us")
 		e.Drop(pool, "read_iops")
 	}), "vm:manifest-db-01")
-	assert.Contains(t, said(silent), "no source tells apart")
+	assert.Contains(t, said(silent), "does not tell its front and back end apart")
 	assert.NotContains(t, said(silent), "pool")
 }
 

@@ -21,12 +21,12 @@ import (
 	"dowsingrod/core/route"
 )
 
-// Unsplit is the band of time that lies in layers which no source tells apart.
-const Unsplit estate.Layer = "not told apart"
+// merged are the bands of time in several layers that no source tells apart, in the order of the indexes below.
+var merged = []estate.Layer{estate.LayerAboveArray, estate.LayerInArray, estate.LayerUnsplit}
 
 // Band is one layer's part of the latency.
 type Band struct {
-	Layer  estate.Layer   `json:"layer" doc:"The layer, or 'not told apart'"`
+	Layer  estate.Layer   `json:"layer" doc:"The layer; 'above the array', 'in the array' or 'not told apart' for several that no source tells apart"`
 	Time   reading.Row    `json:"time_us" doc:"µs per I/O added by the layer, per cell; null where not known"`
 	Mean   reading.Figure `json:"mean_us" doc:"Over the window, weighted by I/O"`
 	Usual  reading.Figure `json:"usual_us" doc:"Before the change; null where there is none"`
@@ -104,11 +104,20 @@ const (
 // around the host's device, although it is drawn below it.
 var nested = []estate.Layer{estate.LayerGuest, estate.LayerDatastore, estate.LayerHost, estate.LayerFabric, estate.LayerFrontEnd, estate.LayerBackEnd}
 
-const unsplit = 6 // index after nested
+// Indexes: the layers as in nested, then merged.
+const (
+	layers = 6
+	above  = 6 // guest to fabric
+	inside = 7 // front and back end
+	across = 8 // on both sides of the array's border
+	bands  = 9
+
+	frontEnd = 4 // index in nested
+)
 
 // sum collects occupancy by layer, and the rate it belongs to. Division comes last.
 type sum struct {
-	occupancy [unsplit + 1][]float64 // in flight, by layer
+	occupancy [bands][]float64 // in flight, by layer
 	total     []float64
 	rate      []float64
 	bytes     []float64
@@ -131,7 +140,7 @@ func Compute(g reading.Grid, first int, moments []route.Moment, of estate.Key, r
 	if !ok {
 		return Strata{}, fmt.Errorf("%s is not in the estate at %s", of, g.End().Format(time.RFC3339))
 	}
-	c := &computation{g: g, r: r, memo: make(map[memoKey]reading.Cells), basis: make(map[string]*Basis), seen: make(map[estate.Key]bool)}
+	c := &computation{first: first, g: g, r: r, memo: make(map[memoKey]reading.Cells), basis: make(map[string]*Basis), seen: make(map[estate.Key]bool)}
 	read, write := newSum(g.N), newSum(g.N)
 	disks := 0
 	for _, m := range moments {
@@ -158,7 +167,7 @@ func Compute(g reading.Grid, first int, moments []route.Moment, of estate.Key, r
 		Notes: []string{}, Basis: []Basis{}}
 	s.Read, s.Write = direction(read, first), direction(write, first)
 	s.Coverage = coverage(read.total, write.total, first)
-	s.Basis = c.bases(first)
+	s.Basis = c.bases()
 	s.judge(g, first, read, write, latest, at, r)
 	s.Notes = append(s.Notes, c.notes...)
 	s.Statement = s.statement(g, latest, at, r)
@@ -210,7 +219,10 @@ func bandOrder() (layers []estate.Layer, place []int) {
 	for _, l := range estate.Layers {
 		layers, place = append(layers, l), append(place, slices.Index(nested, l))
 	}
-	return append(layers, Unsplit), append(place, unsplit)
+	for k, l := range merged {
+		layers, place = append(layers, l), append(place, above+k)
+	}
+	return layers, place
 }
 
 func direction(s *sum, first int) Direction {
@@ -228,7 +240,7 @@ func direction(s *sum, first int) Direction {
 	layers, place := bandOrder()
 	for k, l := range layers {
 		occupancy := s.occupancy[place[k]]
-		if l == Unsplit && !anyAbove(occupancy) {
+		if place[k] >= above && !anyAbove(occupancy) {
 			continue
 		}
 		d.Bands = append(d.Bands, Band{Layer: l, Time: row(occupancy), Mean: quotient(occupancy, s.rate, first, n),
@@ -303,7 +315,7 @@ func (s *Strata) judge(g reading.Grid, first int, read, write *sum, m *route.Map
 		}
 	}
 	for _, b := range d.Bands {
-		if b.Layer != ch.Layer && b.Layer != Unsplit && b.During.Known() && b.During > 0 && b.Added < 0.15*added {
+		if b.Layer != ch.Layer && b.Layer != estate.LayerUnsplit && b.During.Known() && b.During > 0 && b.Added < 0.15*added {
 			ch.Cleared = append(ch.Cleared, b.Layer)
 		}
 	}
@@ -323,8 +335,8 @@ func (s *Strata) judge(g reading.Grid, first int, read, write *sum, m *route.Map
 }
 
 func placeOf(l estate.Layer) int {
-	if l == Unsplit {
-		return unsplit
+	if k := slices.Index(merged, l); k >= 0 {
+		return above + k
 	}
 	return slices.Index(nested, l)
 }

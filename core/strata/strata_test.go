@@ -149,14 +149,14 @@ func TestWhatIsNotMeasuredIsNotToldApart(t *testing.T) {
 	}
 	s := compute(t, e, "vm:manifest-db-01")
 	assert.InDelta(t, 80, float64(band(s, estate.LayerGuest).Mean), 0.01)
-	assert.InDelta(t, 1420, float64(band(s, Unsplit).Mean), 0.01, "fabric, front and back end stay together")
+	assert.InDelta(t, 1420, float64(band(s, estate.LayerUnsplit).Mean), 0.01, "fabric, front and back end stay together")
 	assert.Zero(t, float64(band(s, estate.LayerBackEnd).Mean))
 
 	e = measured(90, calm())
 	e.Set(tiny.Key("array", "volume:v"), "read_iops", tiny.Always(2500)) // others use it whom no source lists
 	s = compute(t, e, "vm:manifest-db-01")
 	assert.NotEmpty(t, s.Notes)
-	assert.Positive(t, float64(band(s, Unsplit).Mean), "unlike is not compared")
+	assert.Positive(t, float64(band(s, estate.LayerUnsplit).Mean), "unlike is not compared")
 }
 
 func TestMissingReadingsAreNeverHealthy(t *testing.T) {

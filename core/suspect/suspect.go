@@ -50,6 +50,7 @@ const (
 	runnerUp     = 2.0  // times the next tenant's part, at least
 	severalShare = 0.70 // of the added demand by at most three
 	demandRise   = 1.12 // demand during against before, at least, for demand to be the reason
+	ownRise      = 1.30 // of an accused tenant's own demand, at least
 	slowerBy     = 1.30 // time per I/O during against before makes a sufferer
 )
 
@@ -224,9 +225,14 @@ func (s *Suspects) compare(in Input, loads []*load, e onset.Episode, price price
 		}
 		return rise[order[n]] / added
 	}
+	rose := func(n int) bool { // whether the n-th asks for clearly more than before
+		return n < len(order) && float64(s.Tenants[order[n]].Demand.During) >= ownRise*float64(s.Tenants[order[n]].Demand.Before)
+	}
 	switch top3 := part(0) + part(1) + part(2); {
 	case !grew:
 		s.Outcome = Itself
+	case !rose(0):
+		s.Outcome = Everybody
 	case part(0) >= culpritShare && part(0) >= runnerUp*part(1):
 		s.Outcome = Culprit
 		s.accuse(order[:1])
@@ -235,7 +241,7 @@ func (s *Suspects) compare(in Input, loads []*load, e onset.Episode, price price
 		s.Outcome = Several
 		var these []int
 		for n := range 3 {
-			if part(n) >= 0.15 {
+			if part(n) >= 0.15 && rose(n) {
 				these = append(these, order[n])
 			}
 		}

@@ -23,6 +23,7 @@ func (s *server) explain(ctx context.Context, err error) error {
 	var ambiguous *estate.AmbiguousError
 	var window *service.WindowError
 	var refused *service.FeedError
+	var sourced *service.SourceError
 	switch {
 	case err == nil:
 		return nil
@@ -42,6 +43,14 @@ func (s *server) explain(ctx context.Context, err error) error {
 			lines = append(lines, &huma.ErrorDetail{Message: b.Reason, Location: fmt.Sprintf("line %d", b.Line), Value: b.Line})
 		}
 		return problem(http.StatusUnprocessableEntity, "bad-feed", fmt.Sprintf("%s bad, nothing stored", count(refused.Result.Bad, "line is", "lines are")), lines...)
+	case errors.As(err, &sourced):
+		var steps []*huma.ErrorDetail
+		if sourced.Probe != nil {
+			for _, st := range sourced.Probe.Steps {
+				steps = append(steps, &huma.ErrorDetail{Message: string(st.Outcome) + ": " + st.Found, Location: st.Name, Value: st.Try})
+			}
+		}
+		return problem(http.StatusUnprocessableEntity, "bad-source", err.Error(), steps...)
 	case errors.Is(err, store.ErrUnavailable):
 		return problem(http.StatusServiceUnavailable, "database-unavailable", "the database does not answer; nothing was changed. Try again once it is back")
 	case errors.Is(err, service.ErrSignIn), errors.Is(err, service.ErrLink):

@@ -83,7 +83,7 @@ func (a *App) root() *cli.Command {
 			return ctx, nil
 		},
 		Commands: []*cli.Command{
-			a.find(), a.show(), a.route(), a.reach(), a.strata(), a.suspects(), a.sources(),
+			a.find(), a.show(), a.route(), a.reach(), a.strata(), a.suspects(), a.source(),
 			a.importFeed(), a.signIn(), a.account(), a.token(), a.serve(), a.demo(), a.openapi(),
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
@@ -128,7 +128,7 @@ func (a *App) explain(err error) int {
 		switch {
 		case p.Of("unknown-object"), p.Of("ambiguous-name"), p.Of("not-found"):
 			return NotFound
-		case p.Of("bad-window"), p.Status == 422 && !p.Of("bad-feed"):
+		case p.Of("bad-window"), p.Status == 422 && !p.Of("bad-feed") && !p.Of("bad-source"):
 			return Usage
 		case p.Of("sign-in-needed"):
 			fmt.Fprintln(a.Err, "  The token is missing, wrong or expired. Sign in with  dowse sign-in, or set DOWSE_TOKEN.")

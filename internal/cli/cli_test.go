@@ -96,7 +96,7 @@ func TestAnswersFitTheirLines(t *testing.T) {
 		{[]string{"strata", "manifest-db-02"}, []string{"arises in heron pool 2", "back end", "covered"}},
 		{[]string{"strata", "berth-plan-01"}, []string{"The storage is", "not the cause"}},
 		{[]string{"suspects", "pool:p2@heron"}, []string{"sonar-tiles-05 did it", "Confidence", "radar-replay-02"}},
-		{[]string{"sources"}, []string{"hyp-northmole", "0 findings"}},
+		{[]string{"source", "list"}, []string{"hyp-northmole", "0 findings"}},
 	} {
 		t.Run(strings.Join(q.args, " "), func(t *testing.T) {
 			out, complaint, status := c.run(q.args...)
@@ -137,15 +137,15 @@ func TestMistakesHaveTheirStatus(t *testing.T) {
 		{[]string{"find", "x", "--kind", "cow"}, 2, "no kind"},
 		{[]string{"strata", "--no-such-flag", "x"}, 2, "no-such-flag"},
 		{[]string{"frobnicate"}, 2, "no command"},
-		{[]string{"--color", "sometimes", "sources"}, 2, "auto, always or never"},
+		{[]string{"--color", "sometimes", "source", "list"}, 2, "auto, always or never"},
 		{[]string{"strata", "manifest-db-02", "--from", "-40h", "--to", "-38h"}, 3, "no readings in this window"},
 		{[]string{"suspects", "pool:p2@heron", "--from", "-40h", "--to", "-38h"}, 3, "no readings in this window"},
 		{[]string{"--json", "strata", "manifest-db-02", "--from", "-40h", "--to", "-38h"}, 3, "no readings in this window"},
 		{[]string{"import", "nowhere.ndjson"}, 1, "no such file"},
 		{[]string{"import", "."}, 1, "is a directory"},
 		{[]string{"account", "list"}, 1, "needs the role admin"},
-		{[]string{"--token", "wrong", "sources"}, 1, "sign in"},
-		{[]string{"--address", "http://127.0.0.1:1", "sources"}, 4, "no service answers"},
+		{[]string{"--token", "wrong", "source", "list"}, 1, "sign in"},
+		{[]string{"--address", "http://127.0.0.1:1", "source", "list"}, 4, "no service answers"},
 		{[]string{"serve", "--database", "postgres://x@127.0.0.1:1/x"}, 1, "does not answer"},
 	} {
 		t.Run(strings.Join(q.args, " "), func(t *testing.T) {
@@ -305,7 +305,7 @@ func TestDemoFromStartToEnd(t *testing.T) {
 	assert.Equal(t, 1, status)
 	assert.Contains(t, complaint, "another demo runs")
 	stopped(t, cmd, state)
-	_, _, status = c.run("sources")
+	_, _, status = c.run("source", "list")
 	assert.Equal(t, 4, status)
 
 	cmd, said, _ = started(t, c, port)

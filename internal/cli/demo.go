@@ -107,6 +107,11 @@ func (a *App) runDemo(ctx context.Context, c *cli.Command) error {
 	}
 	defer st.Close()
 	svc := service.New(st, time.Now)
+	stopCollecting, err := startCollecting(ctx, svc, filepath.Join(dir, "key"), log)
+	if err != nil {
+		return err
+	}
+	defer stopCollecting()
 	d := &demoFeed{store: st, service: svc, step: step}
 	if err := d.load(ctx); err != nil {
 		return err

@@ -25,7 +25,8 @@ func isTerminal(w io.Writer) bool {
 
 // Colours of 256-colour terminals: the console's earth and water tones, and its two alarms.
 var layerColor = map[estate.Layer]int{estate.LayerGuest: 152, estate.LayerHost: 110, estate.LayerDatastore: 66,
-	estate.LayerFabric: 180, estate.LayerFrontEnd: 137, estate.LayerBackEnd: 95}
+	estate.LayerFabric: 180, estate.LayerFrontEnd: 137, estate.LayerBackEnd: 95,
+	estate.LayerAboveArray: 109, estate.LayerInArray: 131}
 
 const (
 	ochre   = 172

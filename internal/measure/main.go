@@ -26,8 +26,14 @@ import (
 func main() {
 	log.SetFlags(0)
 	slog.SetDefault(slog.New(slog.DiscardHandler))
+	if len(os.Args) > 1 && os.Args[1] == "real" {
+		if err := real(len(os.Args) > 2 && os.Args[2] == "hold"); err != nil {
+			log.Fatal(err)
+		}
+		return
+	}
 	if len(os.Args) != 2 || os.Args[1] != "bench" && os.Args[1] != "score" {
-		log.Fatal("usage: measure bench | measure score")
+		log.Fatal("usage: measure bench | measure score | measure real [hold]")
 	}
 	if err := run(os.Args[1]); err != nil {
 		log.Fatal(err)

@@ -16,7 +16,7 @@ var at0 = time.Date(2026, 3, 2, 9, 0, 7, 0, time.UTC) // on no round moment
 func TestEveryWindowFitsItsCells(t *testing.T) {
 	for _, length := range []time.Duration{time.Minute, 30 * time.Minute, 2 * time.Hour, 3*time.Hour + 17*time.Minute, 8 * time.Hour, 24 * time.Hour, 7 * 24 * time.Hour, 35 * 24 * time.Hour} {
 		w := Window{From: at0, To: at0.Add(length)}
-		g, first, err := grid(w)
+		g, first, err := grid(w, 0)
 		require.NoError(t, err, length)
 		shown := g.N - first
 		assert.LessOrEqual(t, shown, mostCells+1, length)

@@ -291,6 +291,15 @@ type SourceState struct {
 // silentAfter is when a source that used to report counts as silent.
 const silentAfter = 10 * time.Minute
 
+func (s *Service) state(src store.Source) SourceState {
+	st := SourceState{Source: src, Age: -1}
+	if !src.LastEnd.IsZero() {
+		age := s.now().Sub(src.LastEnd)
+		st.Age, st.Silent = math.Max(0, age.Seconds()), age > silentAfter
+	}
+	return st
+}
+
 // Overview is the estate in a few figures.
 type Overview struct {
 	Sources  []SourceState    `json:"sources" doc:"By name"`
@@ -315,12 +324,7 @@ func (s *Service) Overview(ctx context.Context) (Overview, error) {
 	}
 	o := Overview{Sources: []SourceState{}, Counts: []KindCount{}, Objects: m.Estate().Len(), Now: s.now()}
 	for _, src := range sources {
-		st := SourceState{Source: src, Age: -1}
-		if !src.LastEnd.IsZero() {
-			st.Age = math.Max(0, o.Now.Sub(src.LastEnd).Seconds())
-			st.Silent = o.Now.Sub(src.LastEnd) > silentAfter
-		}
-		o.Sources = append(o.Sources, st)
+		o.Sources = append(o.Sources, s.state(src))
 	}
 	counts := map[estate.Kind]int{}
 	for i := range int32(m.Estate().Len()) {

@@ -22,7 +22,11 @@ type question struct {
 func (q question) latest() *route.Map { return q.moments[len(q.moments)-1].Map }
 
 func (s *Service) ask(ctx context.Context, query string, w Window) (question, error) {
-	g, first, err := grid(w)
+	finest, err := s.store.FinestInterval(ctx)
+	if err != nil {
+		return question{}, err
+	}
+	g, first, err := grid(w, finest)
 	if err != nil {
 		return question{}, &WindowError{err.Error()}
 	}

@@ -49,17 +49,28 @@ func (s *Service) fetch(ctx context.Context, moments []route.Moment, needs []rou
 }
 
 // steps are the lengths of cell to choose from.
-var steps = []time.Duration{20 * time.Second, 30 * time.Second, time.Minute, 2 * time.Minute, 5 * time.Minute, 10 * time.Minute, 15 * time.Minute,
+var steps = []time.Duration{time.Second, 2 * time.Second, 5 * time.Second, 10 * time.Second, 20 * time.Second, 30 * time.Second, time.Minute, 2 * time.Minute, 5 * time.Minute, 10 * time.Minute, 15 * time.Minute,
 	30 * time.Minute, time.Hour, 2 * time.Hour, 6 * time.Hour}
+
+// usualStep is the interval at which hypervisors report.
+const usualStep = 20 * time.Second
 
 // mostCells is how many cells a window is cut into at most: about two pixels each on a usual screen.
 const mostCells = 400
 
 // grid cuts a window into cells, and adds before it what is needed to know what is usual: as long again,
 // an hour at least and a day at most. first is the cell where the window begins.
-func grid(w Window) (g reading.Grid, first int, err error) {
+//
+// Cells are no shorter than finest, the interval of the fastest source, nor than 20 s where that is not known.
+func grid(w Window, finest time.Duration) (g reading.Grid, first int, err error) {
 	step := steps[len(steps)-1]
+	if finest <= 0 || finest > usualStep {
+		finest = usualStep
+	}
 	for _, d := range steps {
+		if d < finest {
+			continue
+		}
 		if w.To.Sub(w.From) <= mostCells*d {
 			step = d
 			break

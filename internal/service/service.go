@@ -22,6 +22,8 @@ type Service struct {
 	store *store.Store
 	now   func() time.Time
 
+	collecting Collecting
+
 	mu      sync.Mutex
 	version int64
 	changes []time.Time

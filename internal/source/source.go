@@ -4,6 +4,7 @@ package source
 
 import (
 	"context"
+	"strings"
 	"time"
 
 	"dowsingrod/internal/feed"
@@ -57,6 +58,17 @@ const (
 	Target  Kind = "iscsi-target"
 	Feed    Kind = "feed"
 )
+
+// KindOf tells the kind of a source by its address.
+func KindOf(address string) Kind {
+	switch scheme, _, _ := strings.Cut(address, ":"); scheme {
+	case "tgt":
+		return Target
+	case "http", "https":
+		return Feed
+	}
+	return Libvirt
+}
 
 // Settings say where a source is and how it is asked.
 type Settings struct {
@@ -155,3 +167,17 @@ func (t *Trouble) Error() string {
 }
 
 func (t *Trouble) Unwrap() error { return t.Err }
+
+// Totals is what a Source can also be that can say what it carries in all, apart from its inventory and readings. It
+// is used to hold what was stored against what the other end says itself.
+type Totals interface {
+	// Totals asks the other end for its own totals, between two passes.
+	Totals(ctx context.Context) (Total, time.Time, error)
+}
+
+// Total is what the other end says of itself.
+type Total struct {
+	Capacity   float64 // bytes of all virtual disks or volumes
+	Operations float64 // reads and writes completed, since ever
+	Bytes      float64 // read and written, since ever
+}

@@ -8,6 +8,8 @@ import (
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
+
+	"dowsingrod/internal/feed"
 )
 
 // Connection is a source that the service collects from by itself.
@@ -126,4 +128,23 @@ func (l *Lead) GiveUp() {
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 	defer cancel()
 	_ = l.conn.Close(ctx)
+}
+
+// EndSource ends all that a source lists, as of t. Its history stays.
+func (s *Store) EndSource(ctx context.Context, name string, t time.Time) error {
+	var known bool
+	if err := s.pool.QueryRow(ctx, `select exists (select from source where name = $1)`, name).Scan(&known); err != nil || !known {
+		return unavailable(err)
+	}
+	_, err := s.Import(ctx, func(in *Intake) error {
+		return in.Begin(feed.Header{Version: feed.Version, Source: name, Time: t, Full: true})
+	})
+	return err
+}
+
+// FinestInterval returns the shortest interval collected at; 0 where nothing is collected.
+func (s *Store) FinestInterval(ctx context.Context) (time.Duration, error) {
+	var ms int64
+	err := s.pool.QueryRow(ctx, `select coalesce(min(interval_ms), 0) from connection`).Scan(&ms)
+	return time.Duration(ms) * time.Millisecond, unavailable(err)
 }

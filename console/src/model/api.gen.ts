@@ -287,6 +287,98 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sources": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * All sources and how they do
+         * @description Needs the role viewer.
+         */
+        get: operations["list-sources"];
+        put?: never;
+        /**
+         * Probe a source and collect from it
+         * @description Needs the role admin.
+         */
+        post: operations["add-source"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/probe": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Try a source step by step, without keeping anything
+         * @description Needs the role admin.
+         */
+        post: operations["probe-source"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * One source, how it does and what joins it to others
+         * @description Needs the role viewer.
+         */
+        get: operations["show-source"];
+        put?: never;
+        post?: never;
+        /**
+         * Stop collecting from a source
+         * @description Needs the role admin.
+         */
+        delete: operations["remove-source"];
+        options?: never;
+        head?: never;
+        /**
+         * Change a source, pause it, or let it go on
+         * @description Needs the role admin.
+         */
+        patch: operations["change-source"];
+        trace?: never;
+    };
+    "/api/v1/sources/{name}/probe": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Try a source that is collected from, as it is kept
+         * @description Needs the role admin.
+         */
+        post: operations["probe-kept-source"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/strata": {
         parameters: {
             query?: never;
@@ -505,6 +597,24 @@ export interface components {
             /** @description Service tier of a VM */
             tier?: string;
         };
+        Certificate: {
+            /**
+             * Format: date-time
+             * @description Valid from
+             */
+            from: string;
+            /** @description Who signed it */
+            issuer: string;
+            /** @description Fingerprint, hexadecimal */
+            sha256: string;
+            /** @description Whom it names */
+            subject: string;
+            /**
+             * Format: date-time
+             * @description Valid to
+             */
+            to: string;
+        };
         Change: {
             /**
              * Format: double
@@ -553,6 +663,24 @@ export interface components {
             usual_us: number | null;
             /** @description What its readings say */
             why?: string;
+        };
+        Comparison: {
+            /** @description Whether they agree within 5 % */
+            agrees: boolean;
+            /**
+             * Format: double
+             * @description As stored here
+             */
+            ours: number;
+            /**
+             * Format: double
+             * @description As the source says itself
+             */
+            theirs: number;
+            /** @description Unit of both */
+            unit: string;
+            /** @description What is compared */
+            what: string;
         };
         Dependent: {
             /** @description Kind of object */
@@ -767,6 +895,89 @@ export interface components {
              */
             total: number;
         };
+        Health: {
+            /** @description Our figures beside the source's own */
+            compared: components["schemas"]["Comparison"][];
+            /**
+             * Format: date-time
+             * @description When they were last compared
+             */
+            compared_at: string;
+            /**
+             * Format: double
+             * @description Age of the newest reading when it was stored, in s
+             */
+            delay_s: number;
+            /**
+             * Format: int64
+             * @description Passes failed one after another
+             */
+            failures: number;
+            /**
+             * Format: date-time
+             * @description When the first rate is due, while there is none
+             */
+            first_rate: string;
+            /** @description What went wrong lately, newest first */
+            history: components["schemas"]["Mishap"][];
+            /** @description What the last pass could not read, in words */
+            missing: string[];
+            /**
+             * Format: date-time
+             * @description End of its newest reading; the zero time where it gave none
+             */
+            newest: string;
+            /**
+             * Format: date-time
+             * @description When it is asked next
+             */
+            next: string;
+            /** @description Why something is missing, in words */
+            notes: string[];
+            /** @description Objects it lists, by kind */
+            objects: {
+                [key: string]: number;
+            };
+            /**
+             * Format: int64
+             * @description Passes that succeeded
+             */
+            passes: number;
+            /**
+             * Format: int64
+             * @description Series of readings that came with the last pass
+             */
+            series: number;
+            /**
+             * Format: date-time
+             * @description In this state since
+             */
+            since: string;
+            /**
+             * @description How it does
+             * @enum {string}
+             */
+            state: "waiting" | "first minutes" | "collecting" | "failing" | "paused";
+            /**
+             * Format: date-time
+             * @description When it last answered in full; the zero time where it never did
+             */
+            succeeded: string;
+            /**
+             * Format: double
+             * @description Time the last pass took in s
+             */
+            took_s: number;
+            /**
+             * Format: date-time
+             * @description When it was last asked
+             */
+            tried: string;
+            /** @description What to do about it */
+            try?: string;
+            /** @description In words */
+            words: string;
+        };
         Identity: {
             /** @description Account name */
             name: string;
@@ -838,6 +1049,21 @@ export interface components {
              * @description Time taken in s
              */
             took_s: number;
+        };
+        Joined: {
+            /**
+             * Format: int64
+             * @description How many
+             */
+            count: number;
+            /** @description Kind of the upper objects */
+            from: string;
+            /** @description What joins them */
+            link: string;
+            /** @description Kind of the lower objects */
+            to: string;
+            /** @description The other source */
+            with: string;
         };
         KindCount: {
             /**
@@ -955,6 +1181,20 @@ export interface components {
             unit: "1/s" | "B/s" | "µs" | "share" | "count" | "B";
             /** @description The rate that means of it are weighted by */
             weight?: string;
+        };
+        Mishap: {
+            /**
+             * Format: date-time
+             * @description Since
+             */
+            from: string;
+            /**
+             * Format: date-time
+             * @description Until; the zero time while it lasts
+             */
+            to: string;
+            /** @description What went wrong */
+            words: string;
         };
         Node: {
             /** @description Other identifiers it is known by: NAA, WWPN, LUN number */
@@ -1105,6 +1345,20 @@ export interface components {
              */
             tone: "plain" | "strong" | "bad" | "good";
         };
+        Probed: {
+            /** @description How the other end calls itself, with its version */
+            calls: string;
+            /** @description What the server showed */
+            certificate?: components["schemas"]["Certificate"];
+            /** @description Objects recognised, by kind */
+            counts: components["schemas"]["KindCount"][];
+            /** @description Links by identity it would make with the present estate */
+            joins: components["schemas"]["Joined"][];
+            /** @description Whether it may be added as it is */
+            ok: boolean;
+            /** @description What was tried, in order */
+            steps: components["schemas"]["Step"][];
+        };
         Reach: {
             /** @description How many of each kind */
             counts: components["schemas"]["KindCount"][];
@@ -1146,6 +1400,14 @@ export interface components {
             state: "active" | "standby" | "disabled" | "dead";
             /** @description Indexes of the nodes passed, in order */
             stops: number[];
+        };
+        Secrets: {
+            /** @description Client certificate, PEM */
+            certificate?: string;
+            /** @description Key of the client certificate, PEM */
+            key?: string;
+            /** @description Bearer token of a feed */
+            token?: string;
         };
         Section: {
             /** @description Where the map ends, and why */
@@ -1199,6 +1461,90 @@ export interface components {
             /** @description The code of a one-time sign-in link */
             code: string;
         };
+        SourceChange: {
+            /** @description Where it is */
+            address?: string;
+            /** @description Certificates trusted besides the machine's, PEM */
+            authorities?: string;
+            /**
+             * Format: double
+             * @description Time between two readings in s
+             */
+            interval_s?: number;
+            /** @description Whether to stop asking it for now */
+            paused?: boolean;
+            /** @description SHA-256 of the one certificate accepted; empty asks for one that verifies */
+            pin?: string;
+            /** @description New secrets, in place of all there were */
+            secrets?: components["schemas"]["Secrets"];
+        };
+        SourceInfo: {
+            /** @description Where it is */
+            address?: string;
+            /**
+             * Format: date-time
+             * @description When it was added
+             */
+            created?: string;
+            /** @description Who added it */
+            created_by?: string;
+            /** @description How collecting goes; absent for one that sends by itself */
+            health?: components["schemas"]["Health"];
+            /**
+             * Format: double
+             * @description Time between two readings in s
+             */
+            interval_s?: number;
+            /** @description Links by identity with other sources */
+            joins?: components["schemas"]["Joined"][];
+            /**
+             * @description The protocol; pushed for one that sends by itself, former for one that was removed
+             * @enum {string}
+             */
+            kind: "libvirt" | "iscsi-target" | "feed" | "pushed" | "former";
+            /** @description What is stored of it; absent where nothing is */
+            known?: components["schemas"]["SourceState"];
+            /** @description Its name */
+            name: string;
+            /** @description Whether it is not asked for now */
+            paused: boolean;
+            /** @description SHA-256 of the certificate pinned */
+            pin?: string;
+            /** @description Which secrets are kept for it: token, client certificate */
+            secrets: string[];
+        };
+        SourceSpec: {
+            /**
+             * @description Where it is, in the protocol's notation; without secrets
+             * @example qemu+tls://farne.example/system
+             */
+            address: string;
+            /** @description Certificates trusted besides the machine's, PEM */
+            authorities?: string;
+            /** @description Client certificate, PEM */
+            certificate?: string;
+            /**
+             * Format: double
+             * @description Time between two readings in s; 20 where absent
+             */
+            interval_s?: number;
+            /** @description Key of the client certificate, PEM */
+            key?: string;
+            /**
+             * @description The protocol; by the address where absent
+             * @enum {string}
+             */
+            kind?: "libvirt" | "iscsi-target" | "feed";
+            /**
+             * @description Its name: lower-case letters, digits and hyphens
+             * @example hyp-northmole
+             */
+            name: string;
+            /** @description SHA-256 of the one certificate accepted, hexadecimal */
+            pin?: string;
+            /** @description Bearer token of a feed */
+            token?: string;
+        };
         SourceState: {
             /**
              * Format: double
@@ -1234,6 +1580,24 @@ export interface components {
             received: string;
             /** @description Whether nothing new came for ten minutes */
             silent: boolean;
+        };
+        Step: {
+            /** @description What was found */
+            found: string;
+            /** @description What is tried */
+            name: string;
+            /**
+             * @description How it went
+             * @enum {string}
+             */
+            outcome: "passed" | "noted" | "failed" | "not tried";
+            /**
+             * Format: double
+             * @description Time it took in s
+             */
+            took_s: number;
+            /** @description What to do where it failed */
+            try?: string;
         };
         Strata: {
             /** @description What it rests on */
@@ -2007,6 +2371,233 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Identity"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-sources": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceInfo"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "add-source": {
+        parameters: {
+            query?: {
+                /** @description Keep it without a probe: it may be down just now */
+                unprobed?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SourceSpec"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Probed"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "probe-source": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SourceSpec"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Probed"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-source": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the source */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceInfo"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-source": {
+        parameters: {
+            query?: {
+                /** @description Forget also all that it brought */
+                forget?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "change-source": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SourceChange"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceInfo"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "probe-kept-source": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the source */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Probed"];
                 };
             };
             /** @description Error */

@@ -6,6 +6,8 @@ export const layerTone: Record<string, string> = {
   fabric: "var(--fabric)",
   "front end": "var(--front)",
   "back end": "var(--back)",
+  "above the array": "var(--above)",
+  "in the array": "var(--inside)",
   "not told apart": "var(--unsplit)",
 };
 
@@ -16,5 +18,7 @@ export const layerWords: Record<string, string> = {
   fabric: "Between the host sending and the array's front end answering: adapters, switches, links.",
   "front end": "Array ports, controllers and cache.",
   "back end": "Pool, RAID groups and drives, or the arrays behind a virtualizer.",
+  "above the array": "Guest to fabric together: no source times the I/O in between.",
+  "in the array": "Front and back end together: the array does not tell them apart.",
   "not told apart": "Time in layers between which no source measures.",
 };

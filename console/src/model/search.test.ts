@@ -35,7 +35,17 @@ describe("the address bar", () => {
 
 describe("the six strata", () => {
   it("have a tone and words each, and so has what is not told apart", () => {
-    const names = ["guest", "host", "datastore", "fabric", "front end", "back end", "not told apart"];
+    const names = [
+      "guest",
+      "host",
+      "datastore",
+      "fabric",
+      "front end",
+      "back end",
+      "above the array",
+      "in the array",
+      "not told apart",
+    ];
     expect(Object.keys(layerTone)).toEqual(names);
     expect(Object.keys(layerWords)).toEqual(names);
     expect(new Set(Object.values(layerTone)).size).toBe(names.length);

@@ -21,6 +21,7 @@ const pages = [
   { to: "/section", label: "Section" },
   { to: "/strata", label: "Strata" },
   { to: "/suspects", label: "Suspects" },
+  { to: "/sources", label: "Sources" },
 ];
 
 /** The frame of every page: find, pages, sources, and the keys that work everywhere. */
@@ -63,7 +64,7 @@ export function Frame() {
           <kbd className="rounded border border-line px-1.5 font-sans text-[11px]">/</kbd>
         </button>
         <div className="ml-auto flex items-center gap-5 pr-4 pl-4">
-          {place.pathname !== "/" && <WindowControl />}
+          {place.pathname !== "/" && place.pathname !== "/sources" && <WindowControl />}
           <Sources />
           <ThemeButton />
           {who.data && <Account name={who.data.name} role={who.data.role} onKeys={() => setKeys(true)} />}
@@ -150,7 +151,11 @@ function Sources() {
   const silent = data.sources.filter((s) => s.silent);
   const longest = Math.max(0, ...silent.map((s) => s.age_s));
   return (
-    <Link to={"/" as "/"} search={{} as never} className="text-[12px] text-quiet hover:text-ink max-[900px]:hidden">
+    <Link
+      to={"/sources" as "/"}
+      search={{} as never}
+      className="text-[12px] text-quiet hover:text-ink max-[900px]:hidden"
+    >
       {data.sources.length} sources
       {silent.length > 0 && (
         <>

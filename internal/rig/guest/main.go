@@ -3,6 +3,7 @@
 // Command guest is the whole user space of a virtual machine of the rig: it runs as its init, reads and writes its
 // disks as it is told over its second serial line, and says what it felt. One line a command:
 //
+//	                                          an empty line is answered by "ready"
 //	load DISK WORKERS BYTES READ_SHARE IOPS   work on /dev/vd… from now on; IOPS 0 means as fast as it goes
 //	felt DISK                                 answers "felt DISK I/OS MEAN_US" since the last such question
 package main
@@ -40,7 +41,6 @@ func main() {
 		select {}
 	}
 	disks := map[string]*disk{}
-	fmt.Fprintln(line, "ready")
 	for in := bufio.NewScanner(line); in.Scan(); {
 		fmt.Fprintln(line, answer(disks, in.Text()))
 	}
@@ -80,6 +80,8 @@ func answer(disks map[string]*disk, line string) string {
 	var workers, size int
 	var readShare, iops float64
 	switch verb, rest, _ := strings.Cut(line, " "); verb {
+	case "":
+		return "ready"
 	case "load":
 		if _, err := fmt.Sscan(rest, &name, &workers, &size, &readShare, &iops); err != nil {
 			return "cannot " + line + ": " + err.Error()

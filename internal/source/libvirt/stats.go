@@ -6,6 +6,7 @@ import (
 	"math"
 	"strconv"
 	"strings"
+	"time"
 
 	wire "github.com/digitalocean/go-libvirt"
 
@@ -312,4 +313,23 @@ func (s *Source) hostReadings(ctx context.Context, out *source.Readings, step fl
 				Values: map[string]feed.Values{"busy_share": {share(1 - in.Grown[0]/in.Grown[1])}}})
 		}
 	}
+}
+
+// Totals implements source.Totals.
+func (s *Source) Totals(ctx context.Context) (source.Total, time.Time, error) {
+	var t source.Total
+	var at time.Time
+	err := s.ask(ctx, func(v *session) error {
+		records, err := v.ConnectGetAllDomainStats(nil, wanted, 0)
+		at = s.settings.Clock()
+		for i := range records {
+			for _, d := range readRecord(&records[i]).disks {
+				t.Capacity += d.capacity
+				t.Operations += float64(d.counters[rdReqs] + d.counters[wrReqs])
+				t.Bytes += float64(d.counters[rdBytes] + d.counters[wrBytes])
+			}
+		}
+		return err
+	})
+	return t, at, err
 }

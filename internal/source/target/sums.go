@@ -25,7 +25,7 @@ type row struct {
 
 type sum struct {
 	reads, readBytes, writes, writeBytes float64
-	readNS, writeNS, looked              float64 // in flight × time
+	readNS, writeNS                      float64 // in flight × time
 	timed                                bool
 }
 
@@ -109,7 +109,15 @@ func (s *sums) runs(src *Source) []feed.Reading {
 					continue
 				}
 				scale := float64(s.step) / f.Grown[2] // what was looked at stands for the whole interval
-				x.readNS, x.writeNS, x.looked = f.Grown[0]*scale, f.Grown[1]*scale, f.Grown[2]
+				x.readNS, x.writeNS = f.Grown[0]*scale, f.Grown[1]*scale
+				// Where no look caught a command, they took less than about a look together; half a look stands for that.
+				half := f.Grown[2] / f.Grown[3] / 2 * scale
+				if x.reads >= 1 {
+					x.readNS = math.Max(x.readNS, half)
+				}
+				if x.writes >= 1 {
+					x.writeNS = math.Max(x.writeNS, half)
+				}
 				for _, a := range above {
 					y := s.at(a, key.from)
 					y.readNS, y.writeNS, y.timed = y.readNS+x.readNS, y.writeNS+x.writeNS, true
@@ -139,7 +147,7 @@ func (s *sums) runs(src *Source) []feed.Reading {
 	return out
 }
 
-// per is the time of a command in µs. Where none was seen in flight, how short they were is not known.
+// per is the time of a command in µs, null where none completed.
 func per(ns, n float64) feed.Values {
 	if n < 1 || ns <= 0 {
 		return feed.Values{math.NaN()}

@@ -53,6 +53,7 @@ type Source struct {
 // flight sums up how many commands were in flight on a LUN, over time.
 type flight struct {
 	reads, writes, looked float64 // ns
+	looks                 uint64
 }
 
 // Open makes a source of settings. It connects to nothing yet.
@@ -238,7 +239,7 @@ func space(dir string) estate.Facts {
 
 // Watch implements source.Source. The daemon tells nothing by itself; this looks at what is in flight.
 func (s *Source) Watch(ctx context.Context, heard func(source.Happening)) error {
-	const closest = 25 * time.Millisecond
+	const closest = 10 * time.Millisecond
 	timer := time.NewTimer(0)
 	defer timer.Stop()
 	sessions, failed := -1, 0
@@ -285,6 +286,7 @@ func (s *Source) look(at time.Time, counts []count) {
 	}
 	for _, f := range s.flights {
 		f.looked += elapsed
+		f.looks++
 	}
 	for _, c := range counts {
 		key := [2]int{c.target, c.lun}
@@ -362,7 +364,7 @@ func (s *Source) readFlights(byNumber map[int]*portal, sums *sums) {
 			continue
 		}
 		id := t.lunID(key[1])
-		for _, in := range s.meter.Observe("flight "+id, s.readAt, s.started, []uint64{uint64(f.reads), uint64(f.writes), uint64(f.looked)}) {
+		for _, in := range s.meter.Observe("flight "+id, s.readAt, s.started, []uint64{uint64(f.reads), uint64(f.writes), uint64(f.looked), f.looks}) {
 			sums.fly(id, in)
 		}
 	}
@@ -427,4 +429,35 @@ func (s *Source) Probe(ctx context.Context) source.Report {
 	r.Pass(source.StepRecognised, fmt.Sprintf("%d targets with %d LUNs of %.3g GiB in all, %d sessions", len(s.targets), luns, capacity/(1<<30), sessions))
 	r.Skip(source.StepClock, "its readings carry no time; ours is used")
 	return r
+}
+
+// Totals implements source.Totals.
+func (s *Source) Totals(ctx context.Context) (source.Total, time.Time, error) {
+	var t source.Total
+	text, err := s.at.ask(ctx, modeTarget, opShow)
+	if err != nil {
+		return t, time.Time{}, err
+	}
+	numbers, err := s.at.ask(ctx, modeSystem, opStat)
+	at := s.settings.Clock()
+	if err != nil {
+		return t, at, err
+	}
+	targets, err := parseTargets(text)
+	if err != nil {
+		return t, at, err
+	}
+	counts, err := parseCounts(numbers)
+	for _, p := range targets {
+		for _, u := range p.luns {
+			if u.kind == "disk" {
+				t.Capacity += u.size()
+			}
+		}
+	}
+	for _, c := range counts {
+		t.Operations += float64(c.reads + c.writes)
+		t.Bytes += float64(c.readBytes + c.writeBytes)
+	}
+	return t, at, err
 }
