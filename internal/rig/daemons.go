@@ -168,3 +168,35 @@ func (r *Rig) Version(ctx context.Context) string {
 	}
 	return strings.Join(out, ", ")
 }
+
+// Plug gives a machine another disk while it runs, on a LUN.
+func (r *Rig) Plug(ctx context.Context, m *Machine, lun int, dev string) error {
+	path := r.path("run/plug-" + m.Name + ".xml")
+	xml := fmt.Sprintf(`<disk type='network' device='disk'><driver name='qemu' type='raw' cache='none'/>%s<target dev='%s' bus='virtio'/></disk>`, r.source(lun), dev)
+	if err := os.WriteFile(path, []byte(xml), 0o644); err != nil {
+		return err
+	}
+	_, err := r.Virsh(ctx, "attach-device", m.Name, path, "--live")
+	return err
+}
+
+// Unplug takes a disk from a machine while it runs.
+func (r *Rig) Unplug(ctx context.Context, m *Machine, dev string) error {
+	_, err := r.Virsh(ctx, "detach-disk", m.Name, dev, "--live")
+	return err
+}
+
+// Define defines a machine that does not run, and returns its UUID.
+func (r *Rig) Define(ctx context.Context, name string) (string, error) {
+	path := r.path("run/define-" + name + ".xml")
+	xml := fmt.Sprintf(`<domain type='qemu'><name>%s</name><memory unit='MiB'>64</memory><os><type arch='x86_64' machine='q35'>hvm</type></os>
+<devices><disk type='network' device='disk'><driver name='qemu' type='raw'/>%s<target dev='vda' bus='virtio'/></disk></devices></domain>`, name, r.source(1))
+	if err := os.WriteFile(path, []byte(xml), 0o644); err != nil {
+		return "", err
+	}
+	if _, err := r.Virsh(ctx, "define", path); err != nil {
+		return "", err
+	}
+	uuid, err := r.Virsh(ctx, "domuuid", name)
+	return strings.TrimSpace(uuid), err
+}

@@ -5,6 +5,7 @@ package trial
 import (
 	"context"
 	"fmt"
+	"math"
 	"time"
 
 	"dowsingrod/core/strata"
@@ -146,4 +147,36 @@ type Recovery struct{ Quiet, Noisy, Limited time.Duration }
 // Share is 1 − (limited − quiet)/(noisy − quiet).
 func (r Recovery) Share() float64 {
 	return 1 - float64(r.Limited-r.Quiet)/float64(r.Noisy-r.Quiet)
+}
+
+// Recovery compares a machine's mean latency in the three parts of the story. The first seconds of each part belong to
+// the change, not to the part.
+func (t *Trial) Recovery(ctx context.Context, m *rig.Machine) (Recovery, error) {
+	s, err := t.Strata(ctx, m)
+	if err != nil {
+		return Recovery{}, err
+	}
+	const settle = 10 * time.Second
+	end := s.From.Add(time.Duration(float64(s.N) * s.Step * float64(time.Second)))
+	return Recovery{Quiet: Mean(s, t.began, t.noisy), Noisy: Mean(s, t.noisy.Add(settle), t.limited), Limited: Mean(s, t.limited.Add(settle), end)}, nil
+}
+
+// Mean is the mean latency of all reads and writes between two moments, weighted by I/O.
+func Mean(s strata.Strata, from, to time.Time) time.Duration {
+	var inFlight, rate float64
+	for _, d := range []strata.Direction{s.Read, s.Write} {
+		for i := range s.N {
+			begins := s.From.Add(time.Duration(float64(i) * s.Step * float64(time.Second)))
+			ends := begins.Add(time.Duration(s.Step * float64(time.Second)))
+			if begins.Before(from) || ends.After(to) || math.IsNaN(d.InFlight[i]) || math.IsNaN(d.IOPS[i]) {
+				continue
+			}
+			inFlight += d.InFlight[i]
+			rate += d.IOPS[i]
+		}
+	}
+	if rate == 0 {
+		return 0
+	}
+	return time.Duration(inFlight / rate * float64(time.Second))
 }

@@ -58,17 +58,26 @@ const (
 // maxAnswer bounds an answer: 200 bytes a LUN and session, for 300,000 of them.
 const maxAnswer = 64 << 20
 
-// ask sends one request on a connection of its own and returns the text of the answer. The request is the struct
-// that tgtadm sends: mode, operation, driver name, length, target, session, LUN and six more numbers, in the
-// machine's byte order.
-func (e endpoint) ask(ctx context.Context, mode, op uint32) (string, error) {
-	conn, err := e.dial(ctx)
+// answer is what the daemon said, and which process said it; 0 where that cannot be told.
+type answer struct {
+	text    string
+	process int
+}
+
+// ask sends one request on a connection of its own and returns the answer. The request is the struct that tgtadm
+// sends: mode, operation, driver name, length, target, session, LUN and six more numbers, in the machine's byte order.
+//
+// A connection that is closed before a whole request was sent makes the daemon spin on it for ever, so nothing here
+// ever connects without asking, and a context that ends is only looked at afterwards.
+func (e endpoint) ask(ctx context.Context, mode, op uint32) (answer, error) {
+	if ctx.Err() != nil {
+		return answer{}, ctx.Err()
+	}
+	conn, err := e.dial(context.WithoutCancel(ctx))
 	if err != nil {
-		return "", err
+		return answer{}, err
 	}
 	defer conn.Close()
-	stop := context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Unix(1, 0)) })
-	defer stop()
 	var request [120]byte
 	order := binary.NativeEndian
 	order.PutUint32(request[0:], mode)
@@ -78,24 +87,40 @@ func (e endpoint) ask(ctx context.Context, mode, op uint32) (string, error) {
 	order.PutUint32(request[76:], ^uint32(0)) // any target
 	order.PutUint64(request[88:], ^uint64(0)) // any LUN
 	if _, err := conn.Write(request[:]); err != nil {
-		return "", e.broken(ctx, err)
+		return answer{}, e.broken(ctx, err)
 	}
+	stop := context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Unix(1, 0)) })
+	defer stop()
 	var head [8]byte
 	if _, err := io.ReadFull(conn, head[:]); err != nil {
-		return "", e.broken(ctx, err)
+		return answer{}, e.broken(ctx, err)
 	}
 	code, length := order.Uint32(head[0:]), order.Uint32(head[4:])
 	switch {
 	case code != 0:
-		return "", &source.Trouble{What: fmt.Sprintf("the daemon at %s answers with its error %d", e.socket, code), Try: "check with tgtadm --op show --mode target that it works"}
+		return answer{}, &source.Trouble{What: fmt.Sprintf("the daemon at %s answers with its error %d", e.socket, code), Try: "check with tgtadm --op show --mode target that it works"}
 	case length < 8 || length > maxAnswer:
-		return "", &source.Trouble{What: fmt.Sprintf("the answer from %s claims to be %d bytes long", e.socket, length), Try: "check that this is tgtd's management socket"}
+		return answer{}, &source.Trouble{What: fmt.Sprintf("the answer from %s claims to be %d bytes long", e.socket, length), Try: "check that this is tgtd's management socket"}
 	}
 	text := make([]byte, length-8)
 	if _, err := io.ReadFull(conn, text); err != nil {
-		return "", e.broken(ctx, err)
+		return answer{}, e.broken(ctx, err)
 	}
-	return strings.TrimRight(string(text), "\x00"), nil
+	return answer{strings.TrimRight(string(text), "\x00"), peer(conn)}, nil
+}
+
+// peer returns the process at the other end.
+func peer(conn *net.UnixConn) (pid int) {
+	raw, err := conn.SyscallConn()
+	if err != nil {
+		return 0
+	}
+	_ = raw.Control(func(fd uintptr) {
+		if cred, err := unix.GetsockoptUcred(int(fd), unix.SOL_SOCKET, unix.SO_PEERCRED); err == nil {
+			pid = int(cred.Pid)
+		}
+	})
+	return pid
 }
 
 func (e endpoint) dial(ctx context.Context) (*net.UnixConn, error) {
@@ -134,28 +159,8 @@ type denied struct {
 
 func (d *denied) trouble() *source.Trouble {
 	return &source.Trouble{What: "the daemon at " + d.socket + " closes the connection without an answer",
-		Try: "it answers only to its own user and group: run this service as them, or collect on that machine as them and push a feed", Err: d.err}
+		Try: "it answers only to its own user and group: run this service as them, or collect on that machine as them and push a feed", Err: d}
 }
 
-func (d *denied) Error() string { return d.trouble().Error() }
+func (d *denied) Error() string { return d.socket + ": " + d.err.Error() }
 func (d *denied) Unwrap() error { return d.err }
-
-// process returns the process at the other end of the socket; 0 where that cannot be told.
-func (e endpoint) process(ctx context.Context) int {
-	conn, err := e.dial(ctx)
-	if err != nil {
-		return 0
-	}
-	defer conn.Close()
-	raw, err := conn.SyscallConn()
-	if err != nil {
-		return 0
-	}
-	pid := 0
-	_ = raw.Control(func(fd uintptr) {
-		if cred, err := unix.GetsockoptUcred(int(fd), unix.SOL_SOCKET, unix.SO_PEERCRED); err == nil {
-			pid = int(cred.Pid)
-		}
-	})
-	return pid
-}

@@ -71,12 +71,13 @@ func (s *Source) Close() error { return nil }
 // Inventory implements source.Source.
 func (s *Source) Inventory(ctx context.Context) (source.Inventory, error) {
 	s.counts = nil
-	if pid := s.at.process(ctx); pid > 0 {
-		s.process, s.started = pid, startOf(pid)
-	}
-	text, err := s.at.ask(ctx, modeTarget, opShow)
+	shown, err := s.at.ask(ctx, modeTarget, opShow)
 	if err != nil {
 		return source.Inventory{}, trouble(err)
+	}
+	text := shown.text
+	if shown.process > 0 {
+		s.process, s.started = shown.process, startOf(shown.process)
 	}
 	asked := s.settings.Clock()
 	numbers, err := s.at.ask(ctx, modeSystem, opStat)
@@ -89,7 +90,7 @@ func (s *Source) Inventory(ctx context.Context) (source.Inventory, error) {
 	if err != nil {
 		return source.Inventory{}, unreadable(err)
 	}
-	counts, err := parseCounts(numbers)
+	counts, err := parseCounts(numbers.text)
 	if err != nil {
 		return source.Inventory{}, unreadable(err)
 	}
@@ -250,7 +251,7 @@ func (s *Source) Watch(ctx context.Context, heard func(source.Happening)) error 
 		case <-timer.C:
 		}
 		began := s.settings.Clock()
-		text, err := s.at.ask(ctx, modeSystem, opStat)
+		numbers, err := s.at.ask(ctx, modeSystem, opStat)
 		took := s.settings.Clock().Sub(began)
 		// At most a fiftieth of the time is spent looking, on either side.
 		pause := max(closest, 50*took)
@@ -262,7 +263,7 @@ func (s *Source) Watch(ctx context.Context, heard func(source.Happening)) error 
 				return trouble(err) // the passes say what is wrong
 			}
 			pause = time.Second
-		} else if counts, err := parseCounts(text); err == nil {
+		} else if counts, err := parseCounts(numbers.text); err == nil {
 			failed = 0
 			s.look(began.Add(took/2), counts)
 			if sessions >= 0 && len(counts) != sessions {
@@ -398,11 +399,9 @@ func (s *Source) Probe(ctx context.Context) source.Report {
 	r.Pass(source.StepAddress, "the management socket "+s.at.socket)
 	inv, err := s.Inventory(ctx)
 	if err != nil {
-		var t *source.Trouble
 		var d *denied
-		_, dialled := s.at.dial(ctx)
-		if errors.As(err, &t) && errors.As(dialled, &d) || dialled == nil {
-			r.Pass(source.StepReachable, "the socket can be opened")
+		if errors.As(err, &d) || errors.As(errors.Unwrap(err), &d) {
+			r.Pass(source.StepReachable, "the socket is there")
 			r.Skip(source.StepCertificate, "a socket of this machine has none")
 			r.Fail(source.StepSignedIn, err)
 			return r
@@ -434,7 +433,7 @@ func (s *Source) Probe(ctx context.Context) source.Report {
 // Totals implements source.Totals.
 func (s *Source) Totals(ctx context.Context) (source.Total, time.Time, error) {
 	var t source.Total
-	text, err := s.at.ask(ctx, modeTarget, opShow)
+	shown, err := s.at.ask(ctx, modeTarget, opShow)
 	if err != nil {
 		return t, time.Time{}, err
 	}
@@ -443,11 +442,11 @@ func (s *Source) Totals(ctx context.Context) (source.Total, time.Time, error) {
 	if err != nil {
 		return t, at, err
 	}
-	targets, err := parseTargets(text)
+	targets, err := parseTargets(shown.text)
 	if err != nil {
 		return t, at, err
 	}
-	counts, err := parseCounts(numbers)
+	counts, err := parseCounts(numbers.text)
 	for _, p := range targets {
 		for _, u := range p.luns {
 			if u.kind == "disk" {
