@@ -189,9 +189,9 @@ func TestItBacksOffAndComesBack(t *testing.T) {
 	s := start(t, "a")
 	src := s.sources["a"]
 	src.fail.Store(true)
-	eventually(t, "it fails twice", func() bool { return s.of("a").Failures >= 2 })
+	eventually(t, "it fails thrice", func() bool { return s.of("a").Failures >= 3 })
 	h := s.of("a")
-	assert.Greater(t, h.Next.Sub(h.Tried), 1500*time.Millisecond, "it waits longer than an interval")
+	assert.Greater(t, h.Next.Sub(h.Tried), 2500*time.Millisecond, "it waits longer than an interval")
 	src.fail.Store(false)
 	eventually(t, "it comes back", func() bool { return s.of("a").State == Collecting })
 	h = s.of("a")

@@ -4,6 +4,7 @@ package main
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"log"
@@ -12,6 +13,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"slices"
+	"strings"
 	"time"
 
 	"dowsingrod/internal/api"
@@ -26,16 +28,28 @@ import (
 func main() {
 	log.SetFlags(0)
 	slog.SetDefault(slog.New(slog.DiscardHandler))
-	if len(os.Args) > 1 && os.Args[1] == "real" {
-		if err := real(len(os.Args) > 2 && os.Args[2] == "hold"); err != nil {
-			log.Fatal(err)
-		}
-		return
+	what := strings.Join(os.Args[1:], " ")
+	ctx := context.Background()
+	var err error
+	switch what {
+	case "bench", "score":
+		err = run(what)
+	case "collect":
+		err = collecting(ctx)
+	case "real":
+		err = real(false)
+	case "real hold":
+		err = real(true)
+	case "collect-libvirt": // the rest are parts of the above, in processes of their own
+		err = manyMachines(ctx)
+	case "collect-feeds":
+		err = manyFeeds(ctx)
+	case "serve-feeds":
+		err = serveFeeds()
+	default:
+		err = errors.New("usage: measure bench | measure collect | measure score | measure real [hold]")
 	}
-	if len(os.Args) != 2 || os.Args[1] != "bench" && os.Args[1] != "score" {
-		log.Fatal("usage: measure bench | measure score | measure real [hold]")
-	}
-	if err := run(os.Args[1]); err != nil {
+	if err != nil {
 		log.Fatal(err)
 	}
 }
@@ -155,7 +169,10 @@ func (p *place) bench(ctx context.Context, dir string) error {
 			return err
 		}
 	}
-	return p.pages(ctx)
+	if err := p.pages(ctx); err != nil {
+		return err
+	}
+	return collecting(ctx)
 }
 
 func (p *place) load(ctx context.Context, path string) (time.Duration, service.ImportResult, error) {

@@ -17,6 +17,7 @@ import (
 
 	"dowsingrod/console"
 	"dowsingrod/internal/api"
+	"dowsingrod/internal/browser"
 	"dowsingrod/internal/cli"
 	"dowsingrod/internal/client"
 	"dowsingrod/internal/collect"
@@ -46,6 +47,7 @@ func real(hold bool) error {
 		return err
 	}
 	defer w.stop()
+	pictures := os.Getenv("PICTURES")
 	say("starting five machines on a target whose shelf gives 250 I/Os a second")
 	r, err := rig.Start(ctx, 5, rig.Options{SpareLUNs: 1})
 	if err != nil {
@@ -54,6 +56,7 @@ func real(hold bool) error {
 	defer r.Stop()
 	say("they run: %s", r.Version(ctx))
 	t := &trial.Trial{Rig: r, Client: w.client, Interval: 5 * time.Second, Stretch: 75 * time.Second, Say: say}
+	w.dowse("source", "probe", r.TargetAddress())
 	if err := t.Watch(ctx); err != nil {
 		return err
 	}
@@ -63,6 +66,7 @@ func real(hold bool) error {
 	if err := t.Quiet(ctx); err != nil {
 		return err
 	}
+	w.dowse("source", "list")
 	w.dowse("source", "show", trial.Hypervisor)
 	w.dowse("suspects", t.Component(), "--from", "-70s")
 	say("second run: %s will be noisy", noisy.Name)
@@ -75,6 +79,11 @@ func real(hold bool) error {
 	w.dowse("route", victim.Name)
 	w.dowse("strata", victim.Name, "--from", "-150s")
 	w.dowse("suspects", t.Component(), "--from", "-150s")
+	if pictures != "" {
+		if err := w.photograph(pictures, t, r); err != nil {
+			return err
+		}
+	}
 	if hold {
 		w.invite(say)
 	}
@@ -95,6 +104,7 @@ type tower struct {
 	svc    *service.Service
 	base   string
 	token  string
+	dir    string
 	ends   []func()
 }
 
@@ -115,6 +125,7 @@ func watchtower(ctx context.Context) (w *tower, err error) {
 	if err != nil {
 		return w, err
 	}
+	w.dir = dir
 	w.ends = append(w.ends, func() { _ = os.RemoveAll(dir) })
 	if err := os.Chmod(dir, 0o755); err != nil {
 		return w, err
@@ -179,4 +190,55 @@ func (w *tower) invite(say func(string, ...any)) {
 		return
 	}
 	say("look at %s/sign-in#%s", w.base, code)
+}
+
+// photograph takes pictures of the console while a machine is noisy.
+func (w *tower) photograph(dir string, t *trial.Trial, r *rig.Rig) error {
+	page, end, err := browser.Open(context.Background(), 1280, 800)
+	if err != nil {
+		return err
+	}
+	defer end()
+	code, err := w.svc.Link(context.Background(), "ops")
+	if err != nil {
+		return err
+	}
+	steps := []struct{ name, path, ready, press string }{
+		{"", "/sign-in#" + code, `document.querySelector('h1')?.textContent.includes('complains')`, ""},
+		{"real-suspects", "/suspects?of=" + t.Component() + "&from=-3m", `document.querySelectorAll('[data-testid=suspects] svg').length > 5`, ""},
+		{"real-strata", "/strata?of=berth-plan&from=-3m", `document.querySelectorAll('[data-testid^=strata] path').length > 4`, ""},
+		{"real-section", "/section?of=berth-plan&from=-3m", `document.querySelectorAll('[data-testid=section] li').length > 6`, ""},
+		{"real-sources", "/sources?source=" + trial.Hypervisor, `document.querySelectorAll('[data-testid=sources] table').length > 1`, ""},
+		{"real-add", "/sources?source=%2B", `document.querySelector('form input')`, r.TargetAddress()},
+	}
+	for _, s := range steps {
+		if err := page.Go(w.base + s.path); err != nil {
+			return err
+		}
+		if err := page.Until(s.ready); err != nil {
+			return err
+		}
+		if s.press != "" {
+			if _, err := browser.Eval[bool](page, `document.querySelector('form input').focus(), true`); err != nil {
+				return err
+			}
+			if err := page.Press(s.press + "\r"); err != nil {
+				return err
+			}
+			if err := page.Until(`document.querySelectorAll('[data-testid=probe] li').length > 6`); err != nil {
+				return err
+			}
+		}
+		if s.name == "" {
+			continue
+		}
+		picture, err := page.Picture()
+		if err != nil {
+			return err
+		}
+		if err := os.WriteFile(filepath.Join(dir, s.name+".png"), picture, 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
 }

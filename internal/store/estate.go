@@ -23,9 +23,11 @@ type Source struct {
 // Sources lists the sources by name.
 func (s *Store) Sources(ctx context.Context) ([]Source, error) {
 	rows, err := s.pool.Query(ctx, `
-		select s.name, s.first_feed, s.last_feed, s.received, s.last_end,
-		       (select count(*) from object o join object_version v on v.object_id = o.id and v.valid_to = 'infinity' where o.source_id = s.id)
-		from source s order by s.name`)
+		select s.name, s.first_feed, s.last_feed, s.received, s.last_end, coalesce(n.objects, 0)
+		from source s left join (
+			select o.source_id, count(*) as objects from object_version v join object o on o.id = v.object_id
+			where v.valid_to = 'infinity' group by o.source_id) n on n.source_id = s.id
+		order by s.name`)
 	if err != nil {
 		return nil, unavailable(err)
 	}

@@ -104,7 +104,7 @@ func (w watched) mapped(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, []string{fmt.Sprintf("shags LUN %d", m.LUN)}, names(s, estate.Volume), m.Name)
 		assert.Equal(t, []string{"shags"}, names(s, estate.TargetPort), m.Name)
-		assert.Equal(t, []string{w.Rig.Dir + "/shelf"}, names(s, estate.Pool), m.Name)
+		assert.Equal(t, []string{"shelf"}, names(s, estate.Pool), m.Name)
 		assert.Empty(t, s.Breaks, m.Name)
 	}
 	reach, err := w.Client.Reach(t.Context(), w.Component(), "", 100)

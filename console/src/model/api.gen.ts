@@ -533,7 +533,7 @@ export interface components {
              * @description During the change
              */
             during_us: number | null;
-            /** @description The layer, or 'not told apart' */
+            /** @description The layer; 'above the array', 'in the array' or 'not told apart' for several that no source tells apart */
             layer: string;
             /**
              * Format: double

@@ -45,6 +45,9 @@ func parseAddress(text string) (endpoint, error) {
 			transport = "tls"
 		}
 	}
+	if driver == "" {
+		return bad("it does not begin with a driver, as qemu: does")
+	}
 	if u.User != nil {
 		return bad("an address holds no secrets")
 	}
@@ -73,7 +76,7 @@ func parseAddress(text string) (endpoint, error) {
 	default:
 		return bad("the transport " + transport + " is not spoken here: unix, tcp and tls are")
 	}
-	if u.Hostname() == "" || driver == "" {
+	if u.Hostname() == "" {
 		return bad("it names no host")
 	}
 	e.server = net.JoinHostPort(u.Hostname(), port)

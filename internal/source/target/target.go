@@ -162,7 +162,7 @@ func (s *Source) objects() []feed.Object {
 	name := s.settings.Name
 	out := []feed.Object{{Kind: estate.Array, ID: "daemon", Name: name, Facts: facts},
 		{Kind: estate.Controller, ID: "daemon", Name: name + " daemon", Links: map[string][]string{"part_of": {"array:daemon"}}}}
-	shelves := map[string]bool{}
+	shelves, bases := map[string]bool{}, s.bases()
 	for i := range s.targets {
 		t := &s.targets[i]
 		port := strings.ToLower(t.name)
@@ -184,7 +184,7 @@ func (s *Source) objects() []feed.Object {
 				v.Links["carved_from"] = []string{"pool:" + shelf}
 				if !shelves[shelf] {
 					shelves[shelf] = true
-					out = append(out, feed.Object{Kind: estate.Pool, ID: shelf, Name: shelf, Facts: space(shelf), Links: map[string][]string{"part_of": {"array:daemon"}}})
+					out = append(out, feed.Object{Kind: estate.Pool, ID: shelf, Name: bases[shelf], Facts: space(shelf), Links: map[string][]string{"part_of": {"array:daemon"}}})
 				}
 			}
 			out = append(out, v)
@@ -200,6 +200,25 @@ func (s *Source) objects() []feed.Object {
 }
 
 func flowID(initiator, lun string) string { return initiator + "|" + lun }
+
+// bases gives every shelf the last part of its path as name, where that tells it from the others.
+func (s *Source) bases() map[string]string {
+	names, count := map[string]string{}, map[string]int{}
+	for i := range s.targets {
+		for _, u := range s.targets[i].luns {
+			if shelf := u.shelf(); shelf != "" && names[shelf] == "" {
+				names[shelf] = path.Base(shelf)
+				count[names[shelf]]++
+			}
+		}
+	}
+	for shelf, name := range names {
+		if count[name] > 1 {
+			names[shelf] = shelf
+		}
+	}
+	return names
+}
 
 // uses reports whether any session of an initiator has moved anything to or from a LUN.
 func (s *Source) uses(t *portal, lun int, initiator string) bool {
