@@ -295,10 +295,10 @@ func (a *App) sourceProbe() *cli.Command {
 
 func (a *App) describeProbe(p service.Probed) {
 	for _, s := range p.Steps {
-		mark := map[source.Outcome]string{source.Passed: "passed   ", source.Noted: a.paint(ochre, "noted    "), source.Failed: a.paint(magenta, "failed   "), source.Skipped: "not tried"}[s.Outcome]
+		mark := map[source.Outcome]string{source.Passed: "passed    ", source.Noted: a.paint(ochre, "noted     "), source.Failed: a.paint(magenta, "failed    "), source.NotNeeded: "not needed", source.NotTried: "not tried "}[s.Outcome]
 		fmt.Fprintf(a.Out, "  %s  %-12s %s\n", mark, s.Name, s.Found)
 		if s.Try != "" {
-			fmt.Fprintf(a.Out, "  %-11s%-12s %s\n", "", "", s.Try)
+			fmt.Fprintf(a.Out, "  %-12s%-12s %s\n", "", "", s.Try)
 		}
 	}
 	if c := p.Certificate; c != nil {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"time"
 
+	"dowsingrod/core/phrase"
 	"dowsingrod/internal/source"
 )
 
@@ -133,10 +134,10 @@ func (h *Health) describe(now time.Time, interval time.Duration) {
 	switch {
 	case h.Series == 0 && h.Newest.IsZero():
 		h.enter(FirstWords, now)
-		h.Words = fmt.Sprintf("%d objects have arrived; rates need two readings, the first is due at %s", total, h.FirstRate.UTC().Format("15:04:05 UTC"))
+		h.Words = fmt.Sprintf("%s arrived; rates need two readings, the first is due at %s", phrase.Count(total, "object has", "objects have"), h.FirstRate.UTC().Format("15:04:05 UTC"))
 	default:
 		h.enter(Collecting, now)
-		h.Words = fmt.Sprintf("%d objects, %d series every %s", total, h.Series, interval)
+		h.Words = fmt.Sprintf("%s, %s every %s", phrase.Count(total, "object", "objects"), phrase.Count(h.Series, "series", "series"), phrase.Span(interval))
 	}
 	if len(h.Missing) > 0 {
 		h.Words += fmt.Sprintf("; %d things could not be read", len(h.Missing))

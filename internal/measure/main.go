@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"log"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
@@ -26,7 +25,6 @@ import (
 )
 
 func main() {
-	log.SetFlags(0)
 	slog.SetDefault(slog.New(slog.DiscardHandler))
 	what := strings.Join(os.Args[1:], " ")
 	ctx := context.Background()
@@ -50,7 +48,8 @@ func main() {
 		err = errors.New("usage: measure bench | measure collect | measure score | measure real [hold]")
 	}
 	if err != nil {
-		log.Fatal(err)
+		fmt.Fprintln(os.Stderr, err) // log writes to where slog does, and that is nowhere
+		os.Exit(1)
 	}
 }
 

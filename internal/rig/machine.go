@@ -87,7 +87,7 @@ func (m *Machine) xml() string {
 <disk type='%s' device='disk'><driver name='qemu' type='raw' cache='none'/>%s<target dev='vda' bus='virtio'/></disk>
 <serial type='file'><source path='%s'/></serial>
 <serial type='unix'><source mode='bind' path='%s'/></serial>
-<controller type='pci' model='pcie-root-port'/><controller type='pci' model='pcie-root-port'/><controller type='pci' model='pcie-root-port'/><controller type='pci' model='pcie-root-port'/>
+<controller type='pci' index='0' model='pcie-root'/><controller type='pci' model='pcie-root-port'/><controller type='pci' model='pcie-root-port'/><controller type='pci' model='pcie-root-port'/><controller type='pci' model='pcie-root-port'/>
 <memballoon model='none'/></devices></domain>`,
 		m.Name, m.rig.kernel, m.rig.initrd, kind, disk, m.rig.path("run/console-"+m.Name+".log"), m.line())
 }

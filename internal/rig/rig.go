@@ -101,7 +101,7 @@ func look(program string) (string, error) {
 
 // Start makes a rig with n machines, each with one LUN of its own. The last two reach theirs through a libvirt storage
 // pool on the target, the others by themselves.
-func Start(ctx context.Context, n int, o Options) (r *Rig, err error) {
+func Start(ctx context.Context, n int, o Options) (_ *Rig, err error) {
 	if missing := Missing(); len(missing) > 0 {
 		return nil, fmt.Errorf("the rig cannot run here; missing: %s", strings.Join(missing, ", "))
 	}
@@ -112,7 +112,7 @@ func Start(ctx context.Context, n int, o Options) (r *Rig, err error) {
 	if err != nil {
 		return nil, err
 	}
-	r = &Rig{Dir: dir, luns: n + o.SpareLUNs}
+	r := &Rig{Dir: dir, luns: n + o.SpareLUNs}
 	defer func() {
 		if err != nil {
 			r.Stop()

@@ -224,7 +224,7 @@ func headline(m *route.Map, i int32, f NodeFigures) string {
 	}
 	busy := func(words string) string {
 		if !f.Busy.Known() {
-			return "no readings"
+			return iops() // it does not say how busy it is, but perhaps what it does
 		}
 		return phrase.Percent(float64(f.Busy)) + words
 	}
@@ -237,7 +237,7 @@ func headline(m *route.Map, i int32, f NodeFigures) string {
 	case estate.VDisk:
 		return iops()
 	case estate.Host:
-		return "processors " + busy(" busy")
+		return busy(" of processors busy")
 	case estate.Datastore:
 		n := 0
 		for _, r := range m.Reach(i) {

@@ -162,7 +162,7 @@ func (s *Service) probe(ctx context.Context, set source.Settings) (Probed, error
 	}
 	out.OK, out.Steps, out.Calls, out.Certificate = r.OK(), r.Steps, r.Calls, r.Certificate
 	if !out.OK {
-		out.Steps = append(out.Steps, source.Step{Name: stepJoins, Outcome: source.Skipped, Found: "a step before it failed"})
+		out.Steps = append(out.Steps, source.Step{Name: stepJoins, Outcome: source.NotTried, Found: "a step before it failed"})
 		return out, nil
 	}
 	return out, s.joins(ctx, set.Name, r, &out)

@@ -10,18 +10,20 @@ import (
 // Outcome of a step.
 type Outcome string
 
-// Outcomes. A step that was passed with something to know is Noted; one that does not apply is Skipped.
+// Outcomes. A step that was passed with something to know is Noted; one that does not apply is NotNeeded; one that
+// comes after a failure is NotTried.
 const (
-	Passed  Outcome = "passed"
-	Noted   Outcome = "noted"
-	Failed  Outcome = "failed"
-	Skipped Outcome = "not tried"
+	Passed    Outcome = "passed"
+	Noted     Outcome = "noted"
+	Failed    Outcome = "failed"
+	NotNeeded Outcome = "not needed"
+	NotTried  Outcome = "not tried"
 )
 
 // Step of a probe.
 type Step struct {
 	Name    string  `json:"name" doc:"What is tried"`
-	Outcome Outcome `json:"outcome" doc:"How it went" enum:"passed,noted,failed,not tried"`
+	Outcome Outcome `json:"outcome" doc:"How it went" enum:"passed,noted,failed,not needed,not tried"`
 	Found   string  `json:"found" doc:"What was found"`
 	Try     string  `json:"try,omitempty" doc:"What to do where it failed"`
 	Took    float64 `json:"took_s" doc:"Time it took in s"`
@@ -70,7 +72,7 @@ type Report struct {
 }
 
 // OK reports whether no step failed and all were reached.
-func (r *Report) OK() bool {
+func (r Report) OK() bool {
 	for _, s := range r.Steps {
 		if s.Outcome == Failed {
 			return false
@@ -99,7 +101,7 @@ func (r *Report) Pass(name, found string) { r.add(name, Passed, found, "") }
 func (r *Report) Note(name, found, try string) { r.add(name, Noted, found, try) }
 
 // Skip leaves out a step that does not apply, and says why.
-func (r *Report) Skip(name, why string) { r.add(name, Skipped, why, "") }
+func (r *Report) Skip(name, why string) { r.add(name, NotNeeded, why, "") }
 
 // Fail ends a step badly, and lists the ones after it as not tried.
 func (r *Report) Fail(name string, err error) {
@@ -111,7 +113,7 @@ func (r *Report) Fail(name string, err error) {
 	rest := false
 	for _, s := range stepOrder {
 		if rest {
-			r.add(s, Skipped, "the step before it failed", "")
+			r.add(s, NotTried, "the step before it failed", "")
 		}
 		rest = rest || s == name
 	}

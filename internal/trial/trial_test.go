@@ -103,7 +103,7 @@ func (w watched) mapped(t *testing.T) {
 		s, err := w.Client.Route(t.Context(), m.Name, "")
 		require.NoError(t, err)
 		assert.Equal(t, []string{fmt.Sprintf("shags LUN %d", m.LUN)}, names(s, estate.Volume), m.Name)
-		assert.Equal(t, []string{"shags"}, names(s, estate.TargetPort), m.Name)
+		assert.Equal(t, []string{"target 1"}, names(s, estate.TargetPort), m.Name)
 		assert.Equal(t, []string{"shelf"}, names(s, estate.Pool), m.Name)
 		assert.Empty(t, s.Breaks, m.Name)
 	}

@@ -1590,7 +1590,7 @@ export interface components {
              * @description How it went
              * @enum {string}
              */
-            outcome: "passed" | "noted" | "failed" | "not tried";
+            outcome: "passed" | "noted" | "failed" | "not needed" | "not tried";
             /**
              * Format: double
              * @description Time it took in s

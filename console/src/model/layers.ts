@@ -22,3 +22,9 @@ export const layerWords: Record<string, string> = {
   "in the array": "Front and back end together: the array does not tell them apart.",
   "not told apart": "Time in layers between which no source measures.",
 };
+
+/** Bands of time in several layers together, and which layers those are. */
+export const mergedLayers = [
+  { band: "above the array", layers: ["guest", "host", "datastore", "fabric"] },
+  { band: "in the array", layers: ["front end", "back end"] },
+];

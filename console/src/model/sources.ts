@@ -87,7 +87,10 @@ export function sourcesSentence(all: SourceInfo[]): string {
     ...part(young, "has just begun", "have just begun"),
   ];
   if (now.length === 0) return "Nothing is collected yet.";
-  if (bad.length === 0) return now.length === 1 ? "The one source reports." : `All ${now.length} sources report.`;
+  if (bad.length === 0) {
+    if (now.length === 1) return "The one source reports.";
+    return now.length === 2 ? "Both sources report." : `All ${now.length} sources report.`;
+  }
   return `Of ${now.length} sources, ${bad.join("; ")}.`;
 }
 

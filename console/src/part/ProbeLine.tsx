@@ -30,14 +30,15 @@ export function ProbeLine({ probed, children }: { probed: Probed; children?: Rea
 }
 
 function Step({ step, last }: { step: ProbeStep; last: boolean }) {
-  const reached = step.outcome !== "not tried";
-  const skipped = step.outcome === "not tried" && !step.found.includes("step before");
+  const skipped = step.outcome === "not needed";
+  const reached = step.outcome !== "not tried" && !skipped;
+  const passed = reached || skipped;
   return (
     <li className="grid grid-cols-[14px_104px_1fr_52px] gap-x-3">
       <span className="relative" aria-hidden="true">
         {!last && (
           <span
-            className={`absolute left-[6px] top-3 bottom-[-12px] w-px ${reached && step.outcome !== "failed" ? "bg-ink" : "bg-line"}`}
+            className={`absolute left-[6px] top-3 bottom-[-12px] w-px ${passed && step.outcome !== "failed" ? "bg-ink" : "bg-line"}`}
           />
         )}
         <span
@@ -48,7 +49,7 @@ function Step({ step, last }: { step: ProbeStep; last: boolean }) {
       <span className="pb-2 pt-[1px]">
         <span className={step.outcome === "failed" ? "font-medium" : reached ? "" : "text-quiet"}>
           <span className="sr-only">{step.outcome}: </span>
-          {skipped ? `does not apply: ${step.found}` : step.found}
+          {skipped ? `not needed: ${step.found}` : step.found}
         </span>
         {step.try && <span className="block text-quiet">{step.try}</span>}
       </span>

@@ -1,7 +1,7 @@
 import { Popover } from "radix-ui";
 import { useMemo } from "react";
 import { byteRate, lasting, micros, percent, rate, signed } from "../model/format";
-import { layerTone, layerWords } from "../model/layers";
+import { layerTone, layerWords, mergedLayers } from "../model/layers";
 import { type Card, cardHeight, layout, markOf } from "../model/section";
 import type { SectionView } from "../model/types";
 import { PageLink } from "../ui/Button";
@@ -23,6 +23,9 @@ export function SectionDrawing({ view, dir }: { view: SectionView; dir: "read" |
     const b = bands.find((x) => x.layer === layer);
     return change ? b?.added_us : b?.mean_us;
   };
+  // Layers that no source tells apart show their time together, beside all of them.
+  const spans = mergedLayers.filter((s) => bands.some((b) => b.layer === s.band));
+  const spanned = (layer: string) => !figure(layer) && spans.some((s) => s.layers.includes(layer));
   const greatest = Math.max(1, ...bands.map((b) => Math.abs((change ? b.added_us : b.mean_us) ?? 0)));
   return (
     <div ref={ref} data-testid="section" className="relative overflow-x-auto" style={{ height: drawing.height }}>
@@ -38,15 +41,46 @@ export function SectionDrawing({ view, dir }: { view: SectionView; dir: "read" |
             <Hint side="right" text={layerWords[b.layer]}>
               <span className="absolute left-4 top-1.5 text-[11px] font-semibold text-quiet">{b.layer}</span>
             </Hint>
-            <Added
-              value={figure(b.layer)}
-              greatest={greatest}
-              change={!!change}
-              tone={tone ?? ""}
-              worst={change?.layer === b.layer && change.direction === dir}
-              layer={b.layer}
-              dir={dir}
+            {!spanned(b.layer) && (
+              <Added
+                value={figure(b.layer)}
+                greatest={greatest}
+                change={!!change}
+                tone={tone ?? ""}
+                worst={change?.layer === b.layer && change.direction === dir}
+                layer={b.layer}
+                dir={dir}
+              />
+            )}
+          </div>
+        );
+      })}
+      {spans.map((s) => {
+        const rows = drawing.bands.filter((b) => s.layers.includes(b.layer) && spanned(b.layer));
+        const [top, last] = [rows[0], rows.at(-1)];
+        if (!top || !last) return null;
+        return (
+          <div
+            key={s.band}
+            className="pointer-events-none absolute inset-x-0"
+            style={{ top: top.y, height: last.y + last.height - top.y }}
+          >
+            <div
+              className="absolute inset-y-2 w-1.5 border-y border-l border-quiet"
+              style={{ right: right - 4 }}
+              aria-hidden="true"
             />
+            <div className="pointer-events-auto">
+              <Added
+                value={figure(s.band)}
+                greatest={greatest}
+                change={!!change}
+                tone={layerTone[s.band] ?? ""}
+                worst={change?.layer === s.band && change.direction === dir}
+                layer={s.band}
+                dir={dir}
+              />
+            </div>
           </div>
         );
       })}

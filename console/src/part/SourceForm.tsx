@@ -24,7 +24,7 @@ export function SourceForm() {
   const [authorities, setAuthorities] = useState("");
   const [pin, setPin] = useState("");
   const protocol = protocolOf(address);
-  const spec: SourceSpec = {
+  const specWith = (pin: string): SourceSpec => ({
     name: name || nameOf(address),
     address: address.trim(),
     interval_s: Number(interval) || 0,
@@ -32,7 +32,8 @@ export function SourceForm() {
     ...(authorities && { authorities }),
     ...(protocol?.token && secrets.token && { token: secrets.token }),
     ...(protocol?.certificate && secrets.certificate && { certificate: secrets.certificate, key: secrets.key }),
-  };
+  });
+  const spec = specWith(pin);
   const text = JSON.stringify(spec);
   const probe = useMutation({
     mutationFn: async (s: SourceSpec) => ({
@@ -52,7 +53,7 @@ export function SourceForm() {
   const ready = protocol !== undefined && named && Number(interval) >= 1 && Number(interval) <= 3600;
   const pinThis = (sha: string) => {
     setPin(sha);
-    probe.mutate({ ...spec, pin: sha });
+    probe.mutate(specWith(sha));
   };
   return (
     <section

@@ -87,7 +87,7 @@ export function StrataChart({ strata, dir, height, ruler = true, note, onDir }: 
             ))}
           </ToggleGroup.Root>
         )}
-        <Legend bands={d.bands.map((b) => b.layer)} />
+        <Legend bands={d.bands.filter((b) => b.time_us.some((t) => t)).map((b) => b.layer)} />
         <span className="ml-auto text-quiet">{basis(strata)}</span>
         <ExportMenu name={`${strata.name}-${dir}-strata`} svg={svg} rows={() => table(strata, d)} />
       </figcaption>

@@ -2,7 +2,6 @@ package libvirt_test
 
 import (
 	"context"
-	"fmt"
 	"os"
 	"os/exec"
 	"os/user"
@@ -69,11 +68,11 @@ func newBed(t *testing.T, args ...string) *bed {
 func (b *bed) socket() string { return b.dir + "/run/libvirt/libvirt-sock" }
 
 func (b *bed) Settings() source.Settings {
-	return source.Settings{Name: "hyp-farne", Kind: source.Libvirt, Address: fmt.Sprintf(b.form, b.socket()), Interval: time.Second}
+	return source.Settings{Name: "hyp-farne", Kind: source.Libvirt, Address: strings.Replace(b.form, "%s", b.socket(), 1), Interval: time.Second}
 }
 
 func (b *bed) Open(s source.Settings) (source.Source, error) { return libvirt.Open(s) }
-func (b *bed) Nowhere() string                               { return fmt.Sprintf(b.form, b.dir+"/nobody") }
+func (b *bed) Nowhere() string                               { return strings.Replace(b.form, "%s", b.dir+"/nobody", 1) }
 func (b *bed) Holds() []estate.Kind {
 	return []estate.Kind{estate.Host, estate.VM, estate.VDisk, estate.Datastore, estate.Device, estate.Path, estate.HBAPort}
 }

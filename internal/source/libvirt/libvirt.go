@@ -19,6 +19,7 @@ import (
 
 	wire "github.com/digitalocean/go-libvirt"
 
+	"dowsingrod/core/phrase"
 	"dowsingrod/internal/feed"
 	"dowsingrod/internal/source"
 	"dowsingrod/internal/source/meter"
@@ -527,5 +528,6 @@ func (s *Source) counts() string {
 	for _, p := range s.pools {
 		capacity += p.capacity
 	}
-	return fmt.Sprintf("%d VMs (%d running), %d virtual disks, %d storage pools of %.3g GiB", len(s.domains), running, disks, len(s.pools), capacity/(1<<30))
+	return fmt.Sprintf("%s (%d running), %s, %s of %.3g GiB", phrase.Count(len(s.domains), "VM", "VMs"), running, phrase.Count(disks, "virtual disk", "virtual disks"),
+		phrase.Count(len(s.pools), "storage pool", "storage pools"), capacity/(1<<30))
 }

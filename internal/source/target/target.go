@@ -24,6 +24,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"dowsingrod/core/estate"
+	"dowsingrod/core/phrase"
 	"dowsingrod/internal/feed"
 	"dowsingrod/internal/source"
 	"dowsingrod/internal/source/meter"
@@ -161,12 +162,12 @@ func (s *Source) objects() []feed.Object {
 	facts := estate.Facts{"role": "array", "model": "Linux iSCSI target"}
 	name := s.settings.Name
 	out := []feed.Object{{Kind: estate.Array, ID: "daemon", Name: name, Facts: facts},
-		{Kind: estate.Controller, ID: "daemon", Name: name + " daemon", Links: map[string][]string{"part_of": {"array:daemon"}}}}
+		{Kind: estate.Controller, ID: "daemon", Name: "daemon", Links: map[string][]string{"part_of": {"array:daemon"}}}}
 	shelves, bases := map[string]bool{}, s.bases()
 	for i := range s.targets {
 		t := &s.targets[i]
 		port := strings.ToLower(t.name)
-		out = append(out, feed.Object{Kind: estate.TargetPort, ID: port, Name: short(t.name), Facts: estate.Facts{"iqn": t.name},
+		out = append(out, feed.Object{Kind: estate.TargetPort, ID: port, Name: "target " + strconv.Itoa(t.number), Facts: estate.Facts{"iqn": t.name},
 			Links: map[string][]string{"part_of": {"controller:daemon"}}})
 		initiators := map[string]bool{}
 		for _, initiator := range t.sessions {
@@ -444,7 +445,7 @@ func (s *Source) Probe(ctx context.Context) source.Report {
 	}
 	r.Calls = "iSCSI target daemon"
 	r.Objects = inv.Objects
-	r.Pass(source.StepRecognised, fmt.Sprintf("%d targets with %d LUNs of %.3g GiB in all, %d sessions", len(s.targets), luns, capacity/(1<<30), sessions))
+	r.Pass(source.StepRecognised, fmt.Sprintf("%s with %s of %.3g GiB in all, %s", phrase.Count(len(s.targets), "target", "targets"), phrase.Count(luns, "LUN", "LUNs"), capacity/(1<<30), phrase.Count(sessions, "session", "sessions")))
 	r.Skip(source.StepClock, "its readings carry no time; ours is used")
 	return r
 }
