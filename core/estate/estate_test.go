@@ -171,3 +171,35 @@ func TestFindAndResolve(t *testing.T) {
 	_, err = e.Resolve("vm:none")
 	require.ErrorAs(t, err, &missing)
 }
+
+// A LUN that an initiator knows only by its address is joined by that: the target's name and the number.
+func TestJoinsByTargetAndNumber(t *testing.T) {
+	const iqn = "iqn.2026-03.example.tidewrack:shags"
+	e := Build([]Object{
+		obj("hyp", Datastore, "ds", "shags LUN 1", Facts{"extents": []any{"IQN.2026-03.example.tidewrack:SHAGS/1"}}, nil),
+		obj("hyp", Datastore, "other", "shags LUN 7", Facts{"extents": []any{iqn + "/7"}}, nil),
+		obj("hyp", Device, "d", "", Facts{"lun": iqn + "/01"}, nil),
+		obj("array", Volume, "v", "LUN 1", Facts{"luns": []any{iqn + "/1", "iqn.2026-03.example.tidewrack:puffins/4"}}, nil),
+	})
+	v, ok := e.Position(Key{Source: "array", Ref: ref("volume:v")})
+	require.True(t, ok)
+	for from, kind := range map[string]LinkKind{"datastore:ds": Extent, "device:d": Opens} {
+		i, ok := e.Position(Key{Source: "hyp", Ref: ref(from)})
+		require.True(t, ok)
+		assert.Equal(t, []int32{v}, e.To(i, kind), from)
+	}
+	assert.Equal(t, map[string]int{NotJoined: 1}, codes(e), "the one whose LUN nobody lists")
+	assert.Equal(t, []Joined{{Kind: Extent, From: Datastore, To: Volume, With: "hyp", Count: 1}, {Kind: Opens, From: Device, To: Volume, With: "hyp", Count: 1}}, e.JoinsOf("array"))
+	assert.Empty(t, e.JoinsOf("nobody"))
+	found := e.Find(iqn+"/1", "")
+	at := map[int32]int{}
+	for _, m := range found {
+		at[m.At] = m.Way
+	}
+	assert.Equal(t, 0, at[v], "it is found by its address, and meant exactly")
+	assert.Contains(t, at, v)
+	for _, bad := range []string{"shags/1", iqn, iqn + "/", iqn + "/one", "iqn/-1"} {
+		_, err := Normalize(LUN, bad)
+		assert.Error(t, err, bad)
+	}
+}

@@ -23,7 +23,7 @@ type Rules struct {
 	Floor    float64 // and above it by at least Floor in the series' unit; 0
 	Cells    int     // for at least so many cells; 3
 	Lookback int     // cells before Begin that make Usual; 60
-	Sigmas   float64 // During must lie so many standard errors above Usual, by the spread before Begin; 4
+	Sigmas   float64 // During must lie so many standard errors above Usual, by the spread of both; 6
 }
 
 func (r Rules) filled() Rules {
@@ -37,7 +37,7 @@ func (r Rules) filled() Rules {
 		r.Lookback = 60
 	}
 	if r.Sigmas == 0 {
-		r.Sigmas = 4
+		r.Sigmas = 6
 	}
 	return r
 }
@@ -94,8 +94,11 @@ func Find(values []float64, from int, rules Rules) (Episode, bool) {
 	if best.During < rules.Factor*best.Usual || rise < rules.Floor {
 		return Episode{}, false
 	}
-	// A difference of means has the standard error σ·√(1/n + 1/m). Few or restless readings must differ by more.
-	if rise < rules.Sigmas*spread(before)*math.Sqrt(1/float64(len(before))+1/float64(len(during))) {
+	// A difference of means has the standard error σ·√(1/n + 1/m). Few or restless readings must differ by more, and a
+	// spread that rests on few readings is itself uncertain.
+	n, m := float64(len(before)), float64(len(during))
+	sigma := math.Sqrt((n*square(spread(before)) + m*square(spread(during))) / (n + m))
+	if rise < rules.Sigmas*(1+4/n)*sigma*math.Sqrt(1/n+1/m) {
 		return Episode{}, false
 	}
 	best.Probability = distinct(before, during)
@@ -127,6 +130,8 @@ func spread(values []float64) float64 {
 	slices.Sort(off)
 	return 1.4826 * median(off)
 }
+
+func square(x float64) float64 { return x * x }
 
 func within(values []float64, i, j int) []float64 {
 	var out []float64

@@ -51,6 +51,7 @@ func TestFind(t *testing.T) {
 		"a single spike":           {raise(level(200, 2000, .1, 5), 150, 151, 9), 0, 0, false, false},
 		"a day's rise and fall":    {day, 0, 0, false, false},
 		"too small to matter":      {raise(level(200, 20, .1, 6), 150, 200, 3), 0, 0, false, false},
+		"few readings that wander": {raise(level(24, 2000, .9, 11), 20, 24, 1.6), 0, 0, false, false},
 		"slow from the very start": {raise(level(200, 2000, .1, 7), 0, 60, 4), 0, 0, false, false},
 		"nothing known":            {[]float64{nan, nan, nan, nan, nan, nan, nan, nan, nan}, 0, 0, false, false},
 		"empty":                    {nil, 0, 0, false, false},
@@ -82,4 +83,34 @@ func TestFindIsFreeOfScale(t *testing.T) {
 	require.True(t, okA && okB)
 	assert.Equal(t, a.Begin, b.Begin)
 	assert.Equal(t, a.End, b.End)
+}
+
+// Machines at rest do a few I/Os an interval, so their mean time wanders. That must not look like an onset: at most one
+// series in fifty may.
+func TestChanceIsNoOnset(t *testing.T) {
+	found := 0
+	for seed := range uint64(300) {
+		r := rand.New(rand.NewPCG(seed, 3))
+		v := make([]float64, 40)
+		for i := range v {
+			n, sum := 3+r.IntN(4), 0.0
+			for range n {
+				sum += r.ExpFloat64()
+			}
+			v[i] = 2000 * sum / float64(n)
+		}
+		if _, ok := Find(v, 0, Rules{Floor: 200}); ok {
+			found++
+		}
+	}
+	assert.LessOrEqual(t, found, 6)
+}
+
+// What lies before the first known value says nothing about what is usual.
+func TestUsualBeginsWithTheFirstReading(t *testing.T) {
+	v := append(level(30, math.NaN(), 0, 1), raise(level(60, 2000, .1, 8), 40, 60, 4)...)
+	e, ok := Find(v, 0, Rules{Floor: 300})
+	require.True(t, ok)
+	assert.Equal(t, 30, e.UsualFrom)
+	assert.Equal(t, 70, e.Begin)
 }

@@ -216,3 +216,23 @@ func TestTheStorageIsNotTheCauseNeedsAReason(t *testing.T) {
 	assert.Contains(t, say(0.30, 0.3), "waits up to 30 % of the time for a processor")
 	assert.Contains(t, say(0.01, 0.99), "processors are up to 99 % busy")
 }
+
+// Virtual disk and array are timed and nothing between: the array's border still tells two parts apart, and the
+// component inside that slowed is found.
+func TestAnArrayBesideAHypervisorWithoutDevices(t *testing.T) {
+	e := tiny.New(90)
+	e.Add("array", "volume:direct", "LUN 1", estate.Facts{"luns": []any{"iqn.2026-03.example.tidewrack:shags/1"}}, "carved_from", "pool:p")
+	e.Add("hyp", "datastore:direct", "shags LUN 1", estate.Facts{"extents": []any{"iqn.2026-03.example.tidewrack:shags/1"}})
+	e.Add("hyp", "vdisk:n", "n", nil, "stored_on", "datastore:direct")
+	e.Add("hyp", "vm:n", "n", nil, "runs_on", "host:h0", "uses", "vdisk:n")
+	e.IO(tiny.Key("hyp", "vdisk:n"), tiny.Always(20), tiny.Always(8192), tiny.From(60, 1000, 10000))
+	e.IO(tiny.Key("array", "volume:direct"), tiny.Always(20), tiny.Always(8192), tiny.From(60, 600, 9000))
+	e.IO(tiny.Key("array", "pool:p"), tiny.Always(200), tiny.Always(8192), tiny.From(60, 600, 40000))
+	s := compute(t, e, "vm:n")
+	assert.InDelta(t, 400, float64(band(s, estate.LayerAboveArray).Usual), 1)
+	assert.InDelta(t, 9000, float64(band(s, estate.LayerInArray).During), 1)
+	require.NotNil(t, s.Change)
+	assert.Equal(t, estate.LayerInArray, s.Change.Layer)
+	assert.Equal(t, "pool:p@array", s.Change.Component)
+	assert.Equal(t, []estate.Layer{estate.LayerAboveArray}, s.Change.Cleared)
+}

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/urfave/cli/v3"
 
@@ -102,9 +103,9 @@ func (a *App) sourceList() *cli.Command {
 		a.print(t)
 		for _, s := range all {
 			if s.Health != nil && s.Health.State == collect.Failing {
-				fmt.Fprintf(a.Out, "\n%s: %s\n", a.bold(s.Name), s.Health.Words)
-				if s.Health.Try != "" {
-					fmt.Fprintf(a.Out, "  %s\n", s.Health.Try)
+				fmt.Fprintln(a.Out)
+				for _, l := range fold(s.Name+": "+s.Health.Words+"; "+s.Health.Try, width) {
+					fmt.Fprintln(a.Out, l)
 				}
 			}
 		}
@@ -158,14 +159,18 @@ func (a *App) sourceShow() *cli.Command {
 }
 
 func (a *App) describeSource(s service.SourceInfo) {
-	fmt.Fprintf(a.Out, "%s  %s %s\n", a.bold(s.Name), s.Kind, s.Address)
+	fmt.Fprintf(a.Out, "%s  %s\n  %s\n", a.bold(s.Name), s.Kind, cut(s.Address, width-2))
 	if s.Health == nil {
 		fmt.Fprintf(a.Out, "  It sends by itself; %s\n", a.sourceState(s))
 	}
 	if h := s.Health; h != nil {
-		fmt.Fprintf(a.Out, "  %s since %s: %s\n", a.sourceState(s), clock(h.Since), h.Words)
+		for _, l := range fold(fmt.Sprintf("%s since %s: %s", h.State, clock(h.Since), h.Words), width-2) {
+			fmt.Fprintf(a.Out, "  %s\n", l)
+		}
 		if h.Try != "" {
-			fmt.Fprintf(a.Out, "  What to do: %s\n", h.Try)
+			for _, l := range fold("What to do: "+h.Try, width-2) {
+				fmt.Fprintf(a.Out, "  %s\n", l)
+			}
 		}
 		fmt.Fprintln(a.Out)
 		line := func(what, value string) { fmt.Fprintf(a.Out, "  %-20s %s\n", what, value) }
@@ -201,7 +206,11 @@ func (a *App) describeSource(s service.SourceInfo) {
 				if !m.To.IsZero() {
 					until = clock(m.To)
 				}
-				fmt.Fprintf(a.Out, "    %s to %s  %s\n", clock(m.From), until, m.Words)
+				head := fmt.Sprintf("    %s to %s  ", clock(m.From), until)
+				for _, l := range fold(m.Words, width-visible(head)) {
+					fmt.Fprintf(a.Out, "%s%s\n", head, l)
+					head = strings.Repeat(" ", visible(head))
+				}
 			}
 		}
 	}
@@ -296,9 +305,10 @@ func (a *App) sourceProbe() *cli.Command {
 func (a *App) describeProbe(p service.Probed) {
 	for _, s := range p.Steps {
 		mark := map[source.Outcome]string{source.Passed: "passed    ", source.Noted: a.paint(ochre, "noted     "), source.Failed: a.paint(magenta, "failed    "), source.NotNeeded: "not needed", source.NotTried: "not tried "}[s.Outcome]
-		fmt.Fprintf(a.Out, "  %s  %-12s %s\n", mark, s.Name, s.Found)
-		if s.Try != "" {
-			fmt.Fprintf(a.Out, "  %-12s%-12s %s\n", "", "", s.Try)
+		head := fmt.Sprintf("  %s  %-12s ", mark, s.Name)
+		for _, l := range append(fold(s.Found, width-27), fold(s.Try, width-27)...) {
+			fmt.Fprintf(a.Out, "%s%s\n", head, l)
+			head = strings.Repeat(" ", 27)
 		}
 	}
 	if c := p.Certificate; c != nil {
@@ -316,6 +326,18 @@ func (a *App) describeProbe(p service.Probed) {
 		fmt.Fprintln(a.Out)
 		a.describeJoins(service.SourceInfo{Joins: p.Joins})
 	}
+}
+
+// fold cuts text into lines of at most n characters, at blanks where there are any; no text is no line.
+func fold(text string, n int) (lines []string) {
+	for _, w := range strings.Fields(text) {
+		if k := len(lines) - 1; k >= 0 && utf8.RuneCountInString(lines[k])+1+utf8.RuneCountInString(w) <= n {
+			lines[k] += " " + w
+			continue
+		}
+		lines = append(lines, w)
+	}
+	return lines
 }
 
 func (a *App) sourceAdd() *cli.Command {

@@ -73,7 +73,7 @@ func TestSourcesByCommand(t *testing.T) {
 		assert.Contains(t, flat, holds, "%v", args)
 		assert.NotContains(t, out+complaint, "tidal")
 		for _, l := range strings.Split(out, "\n") {
-			assert.LessOrEqual(t, utf8.RuneCountInString(l), 160, l)
+			assert.LessOrEqual(t, utf8.RuneCountInString(l), 110, l)
 		}
 		return out
 	}

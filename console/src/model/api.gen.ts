@@ -2521,7 +2521,10 @@ export interface operations {
                 forget?: boolean;
             };
             header?: never;
-            path?: never;
+            path: {
+                /** @description Name of the source */
+                name: string;
+            };
             cookie?: never;
         };
         requestBody?: never;
@@ -2550,7 +2553,10 @@ export interface operations {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                /** @description Name of the source */
+                name: string;
+            };
             cookie?: never;
         };
         requestBody: {

@@ -115,6 +115,7 @@ func (s *Source) ask(ctx context.Context, f func(*session) error) error {
 	if err == nil || errors.As(err, &refusal) {
 		return err
 	}
+	v.close() // whatever is wrong with it, the next call begins with a new one
 	return lost(s.at, err)
 }
 
