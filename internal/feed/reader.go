@@ -70,7 +70,7 @@ const (
 // NewReader reads plain, gzip or zstd, told apart by their first bytes. now is the moment that times
 // are held against.
 func NewReader(r io.Reader, now time.Time) (*Reader, error) {
-	in := bufio.NewReaderSize(r, 1<<20)
+	in := bufio.NewReaderSize(r, 1<<18)
 	out := &Reader{in: in, now: now}
 	magic, _ := in.Peek(4)
 	switch {
@@ -79,14 +79,14 @@ func NewReader(r io.Reader, now time.Time) (*Reader, error) {
 		if err != nil {
 			return nil, &StreamError{0, fmt.Errorf("it begins like gzip but is not: %w", err)}
 		}
-		out.in = bufio.NewReaderSize(z, 1<<20)
+		out.in = bufio.NewReaderSize(z, 1<<18)
 		out.closers = append(out.closers, func() { _ = z.Close() })
 	case bytes.HasPrefix(magic, []byte{0x28, 0xb5, 0x2f, 0xfd}):
 		z, err := zstd.NewReader(in, zstd.WithDecoderMaxMemory(256<<20), zstd.WithDecoderConcurrency(1))
 		if err != nil {
 			return nil, &StreamError{0, fmt.Errorf("it begins like zstd but is not: %w", err)}
 		}
-		out.in = bufio.NewReaderSize(z, 1<<20)
+		out.in = bufio.NewReaderSize(z, 1<<18)
 		out.closers = append(out.closers, z.Close)
 	}
 	return out, nil

@@ -82,12 +82,6 @@ func (r *Rig) StopTarget() {
 	r.target = nil
 }
 
-// Freeze stops a daemon from running, and Thaw lets it go on.
-func (r *Rig) FreezeTarget() error { return r.target.Process.Signal(syscall.SIGSTOP) }
-
-// ThawTarget lets the target daemon go on.
-func (r *Rig) ThawTarget() error { return r.target.Process.Signal(syscall.SIGCONT) }
-
 // FreezeLibvirt stops the libvirt daemon from running.
 func (r *Rig) FreezeLibvirt() error { return r.daemon.Process.Signal(syscall.SIGSTOP) }
 
