@@ -28,7 +28,8 @@ export function SourceDetail({ name }: { name: string }) {
     <div className="pb-6 pl-5 pt-1">
       {h && (
         <p className={`max-w-[820px] ${h.state === "failing" ? "border-l-2 border-magenta pl-3" : ""}`}>
-          {h.words}.{h.try && <span className="block text-quiet">{h.try}.</span>}
+          <span className="block first-letter:uppercase">{h.words}.</span>
+          {h.try && <span className="block text-quiet first-letter:uppercase">{h.try}.</span>}
         </p>
       )}
       <div className="mt-3 grid grid-cols-[300px_1fr] gap-x-14 max-[900px]:block">
@@ -95,8 +96,9 @@ function First({ s }: { s: SourceInfo }) {
       <Pair of="last asked">{at(h.tried)}</Pair>
       <Pair of="last answer">{at(h.succeeded)}</Pair>
       <Pair of="the pass took">{h.took_s < 1 ? `${Math.round(h.took_s * 1000)} ms` : `${h.took_s.toFixed(1)} s`}</Pair>
-      {young ? (
-        <Pair of="first rate due">{due(h.first_rate, Date.now())}</Pair>
+      {young && <Pair of="first rate due">{due(h.first_rate, Date.now())}</Pair>}
+      {never(h.newest) ? (
+        <Pair of="newest reading ends">none yet</Pair>
       ) : (
         <>
           <Pair of="newest reading ends">{at(h.newest)}</Pair>
