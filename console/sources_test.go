@@ -3,10 +3,8 @@ package console_test
 import (
 	"context"
 	"fmt"
-	"log/slog"
 	"net/http"
 	"net/http/httptest"
-	"path/filepath"
 	"testing"
 	"time"
 
@@ -15,11 +13,8 @@ import (
 
 	"dowsingrod/console"
 	"dowsingrod/internal/browser"
-	"dowsingrod/internal/collect"
 	"dowsingrod/internal/service"
-	"dowsingrod/internal/source/sources"
 	"dowsingrod/internal/testbed"
-	"dowsingrod/internal/vault"
 )
 
 // exporter serves a small feed over TLS, with a certificate nobody knows, to whoever has the token.
@@ -42,20 +37,7 @@ func exporter(t *testing.T) *httptest.Server {
 
 func TestASourceIsProbedPinnedKeptAndRemoved(t *testing.T) {
 	svc := service.New(testbed.Store(t), time.Now)
-	v, err := vault.Open(filepath.Join(t.TempDir(), "key"))
-	require.NoError(t, err)
-	c := collect.New(svc.Sink(), collect.Options{Open: sources.Open, Log: slog.New(slog.DiscardHandler)})
-	svc.Collect(service.Collecting{Vault: v, Open: sources.Open, Changed: c.Refresh})
-	ctx, cancel := context.WithCancel(context.Background())
-	done := make(chan struct{})
-	go func() {
-		defer close(done)
-		c.Run(ctx)
-	}()
-	t.Cleanup(func() {
-		cancel()
-		<-done
-	})
+	testbed.Collect(t, svc)
 	base := testbed.Serve(t, svc, console.Files())
 	p, end, err := browser.Open(context.Background(), 1280, 800)
 	require.NoError(t, err)
@@ -98,7 +80,7 @@ func TestASourceIsProbedPinnedKeptAndRemoved(t *testing.T) {
 	page.until(`document.querySelector('[data-testid=probe]')?.textContent.includes('exporter-3')`)
 	click("Keep and collect")
 	page.until(`document.querySelector('[data-testid=sources]')?.textContent.includes('collecting')`)
-	assert.Contains(t, page.address(), "source=exporter-3")
+	page.until(`location.search.includes('source=exporter-3')`)
 	page.until(`document.querySelector('[data-testid=sources]')?.textContent.includes('secrets kept')`)
 	text := eval[string](page, `document.documentElement.outerHTML`)
 	assert.NotContains(t, text, "tidal")

@@ -2,9 +2,7 @@ package cli_test
 
 import (
 	"bufio"
-	"context"
 	"fmt"
-	"log/slog"
 	"math"
 	"net/http"
 	"net/http/httptest"
@@ -19,31 +17,15 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"dowsingrod/internal/collect"
 	"dowsingrod/internal/service"
-	"dowsingrod/internal/source/sources"
 	"dowsingrod/internal/store"
 	"dowsingrod/internal/testbed"
-	"dowsingrod/internal/vault"
 )
 
 // collecting is a command line of an admin on an empty service that collects.
 func collecting(t *testing.T) terminal {
 	svc := service.New(testbed.Store(t), time.Now)
-	v, err := vault.Open(filepath.Join(t.TempDir(), "key"))
-	require.NoError(t, err)
-	c := collect.New(svc.Sink(), collect.Options{Open: sources.Open, Log: slog.New(slog.DiscardHandler)})
-	svc.Collect(service.Collecting{Vault: v, Open: sources.Open, Changed: c.Refresh})
-	ctx, cancel := context.WithCancel(context.Background())
-	done := make(chan struct{})
-	go func() {
-		defer close(done)
-		c.Run(ctx)
-	}()
-	t.Cleanup(func() {
-		cancel()
-		<-done
-	})
+	testbed.Collect(t, svc)
 	_, token := testbed.Token(t, svc, service.Admin)
 	return open(t, "DOWSE_ADDRESS="+testbed.Serve(t, svc, nil), "DOWSE_TOKEN="+token)
 }

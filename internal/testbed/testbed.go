@@ -10,6 +10,7 @@ import (
 	"net/http/httptest"
 	"net/url"
 	"os"
+	"path/filepath"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -20,11 +21,14 @@ import (
 
 	"dowsingrod/internal/api"
 	"dowsingrod/internal/client"
+	"dowsingrod/internal/collect"
 	"dowsingrod/internal/feed"
 	"dowsingrod/internal/lab"
 	"dowsingrod/internal/postgres"
 	"dowsingrod/internal/service"
+	"dowsingrod/internal/source/sources"
 	"dowsingrod/internal/store"
+	"dowsingrod/internal/vault"
 )
 
 var shared struct {
@@ -164,4 +168,23 @@ func Client(t testing.TB, svc *service.Service, role service.Role) *client.Clien
 	t.Helper()
 	_, token := Token(t, svc, role)
 	return client.New(Serve(t, svc, nil), token)
+}
+
+// Collect lets a service collect from its sources until the test ends.
+func Collect(t testing.TB, svc *service.Service) {
+	t.Helper()
+	v, err := vault.Open(filepath.Join(t.TempDir(), "key"))
+	require.NoError(t, err)
+	c := collect.New(svc.Sink(), collect.Options{Open: sources.Open, Log: slog.New(slog.DiscardHandler)})
+	svc.Collect(service.Collecting{Vault: v, Open: sources.Open, Changed: c.Refresh})
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		c.Run(ctx)
+	}()
+	t.Cleanup(func() {
+		cancel()
+		<-done
+	})
 }

@@ -3,10 +3,8 @@ package trial_test
 import (
 	"context"
 	"fmt"
-	"log/slog"
 	"math"
 	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -25,10 +23,8 @@ import (
 	"dowsingrod/internal/collect"
 	"dowsingrod/internal/rig"
 	"dowsingrod/internal/service"
-	"dowsingrod/internal/source/sources"
 	"dowsingrod/internal/testbed"
 	. "dowsingrod/internal/trial"
-	"dowsingrod/internal/vault"
 )
 
 func TestMain(m *testing.M) { os.Exit(testbed.Run(m)) }
@@ -46,20 +42,7 @@ func begin(t *testing.T) watched {
 	}
 	st := testbed.Store(t)
 	svc := service.New(st, time.Now)
-	v, err := vault.Open(filepath.Join(t.TempDir(), "key"))
-	require.NoError(t, err)
-	c := collect.New(svc.Sink(), collect.Options{Open: sources.Open, Log: slog.New(slog.DiscardHandler)})
-	svc.Collect(service.Collecting{Vault: v, Open: sources.Open, Changed: c.Refresh})
-	ctx, cancel := context.WithCancel(context.Background())
-	done := make(chan struct{})
-	go func() {
-		defer close(done)
-		c.Run(ctx)
-	}()
-	t.Cleanup(func() {
-		cancel()
-		<-done
-	})
+	testbed.Collect(t, svc)
 	base := testbed.Serve(t, svc, console.Files())
 	_, token := testbed.Token(t, svc, service.Admin)
 	r, err := rig.Start(t.Context(), 5, rig.Options{SpareLUNs: 1})
