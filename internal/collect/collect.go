@@ -409,7 +409,7 @@ func (w *worker) store(ctx context.Context, b Batch) error {
 	for len(w.backlog) > 0 {
 		err := w.sink.Take(ctx, w.backlog[0])
 		if err != nil && w.sink.Retry(err) {
-			return &source.Trouble{What: "the database does not take what it sent", Try: "up to an hour of it is kept in memory and stored once the database is back", Err: err}
+			return &source.Trouble{What: "the database does not take what it sent", Try: "the last sixty passes are kept in memory and stored once the database is back", Err: err}
 		}
 		w.backlog = w.backlog[1:]
 		if err != nil {
