@@ -66,6 +66,10 @@ func (k *Sink) Tidy(ctx context.Context) error {
 
 // Take implements collect.Sink.
 func (k *Sink) Take(ctx context.Context, b collect.Batch) error {
+	// A pass that was under way when its source was removed must not bring back what was ended or forgotten.
+	if _, err := k.s.store.Connection(ctx, b.Source); err != nil {
+		return err
+	}
 	k.mu.Lock()
 	m := k.of[b.Source]
 	if m == nil {
