@@ -90,7 +90,7 @@ func Metrics(k estate.Kind) []string {
 }
 
 // Cells returns the figures that a limit judges, on a grid.
-func Cells(g reading.Grid, o *estate.Object, metric string, r route.Readings) reading.Cells {
+func Cells(g reading.Grid, o *estate.Node, metric string, r route.Readings) reading.Cells {
 	if metric != Utilization {
 		return reading.Align(g, r.Runs(o.Key, metric))
 	}
@@ -110,7 +110,7 @@ func Cells(g reading.Grid, o *estate.Object, metric string, r route.Readings) re
 
 // Assess judges an object over a window by its kind's limits. It is silent where it has readings but
 // none in the last fifth of the window.
-func Assess(g reading.Grid, o *estate.Object, r route.Readings) Assessment {
+func Assess(g reading.Grid, o *estate.Node, r route.Readings) Assessment {
 	a := Assessment{Condition: NotMeasured}
 	last, any := -1, false
 	for _, l := range limits[o.Key.Ref.Kind] {

@@ -145,15 +145,18 @@ func TestFindAndResolve(t *testing.T) {
 		obj("other", Volume, "v", "vol-1", Facts{"number": 114.0}, nil),
 	})
 	name := func(m Match) string { return e.At(m.At).Title() }
-	found := e.Find("manifest", "")
+	found, total := e.Find("manifest", "", 0)
+	assert.Equal(t, 2, total)
 	require.Len(t, found, 2)
 	assert.Equal(t, "manifest-db-01", name(found[0]))
-	assert.Equal(t, Volume, e.At(e.Find("LUN 14", "")[0].At).Key.Ref.Kind)
-	assert.Len(t, e.Find("14", Volume), 1, "a LUN number is not part of another")
-	assert.NotEmpty(t, e.Find("0x6001405F0000", ""))
-	assert.NotEmpty(t, e.Find("24d0-0b5e", ""))
-	assert.Empty(t, e.Find("", ""))
-	assert.Empty(t, e.Find("nowhere", ""))
+	lun, _ := e.Find("LUN 14", "", 0)
+	assert.Equal(t, Volume, e.Kind(lun[0].At))
+	count := func(query string, kind Kind) int { _, n := e.Find(query, kind, 1); return n }
+	assert.Equal(t, 1, count("14", Volume), "a LUN number is not part of another")
+	assert.NotZero(t, count("0x6001405F0000", ""))
+	assert.NotZero(t, count("24d0-0b5e", ""))
+	assert.Zero(t, count("", ""))
+	assert.Zero(t, count("nowhere", ""))
 
 	for query, want := range map[string]string{
 		"manifest-db-02": "vm:vm-1@hyp", "vm:vm-1": "vm:vm-1@hyp", "vm:manifest-db-01": "vm:vm-2@hyp", "volume:v@other": "volume:v@other",
@@ -191,7 +194,7 @@ func TestJoinsByTargetAndNumber(t *testing.T) {
 	assert.Equal(t, map[string]int{NotJoined: 1}, codes(e), "the one whose LUN nobody lists")
 	assert.Equal(t, []Joined{{Kind: Extent, From: Datastore, To: Volume, With: "hyp", Count: 1}, {Kind: Opens, From: Device, To: Volume, With: "hyp", Count: 1}}, e.JoinsOf("array"))
 	assert.Empty(t, e.JoinsOf("nobody"))
-	found := e.Find(iqn+"/1", "")
+	found, _ := e.Find(iqn+"/1", "", 0)
 	at := map[int32]int{}
 	for _, m := range found {
 		at[m.At] = m.Way

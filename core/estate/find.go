@@ -7,28 +7,6 @@ import (
 	"strings"
 )
 
-// searchText is what an object can be found by: lower-case names and bare identifiers.
-type searchText struct {
-	name  string
-	id    string
-	ids   []Identity
-	extra []string // LUN and device numbers, serials
-}
-
-func (e *Estate) index() {
-	e.names = make([]searchText, len(e.objects))
-	for i := range e.objects {
-		o := &e.objects[i]
-		t := searchText{name: strings.ToLower(o.Name), id: strings.ToLower(o.Key.Ref.ID), ids: Identities(o)}
-		for _, f := range []string{"lun", "number", "serial", "application"} {
-			if s := o.Facts.Text(f); s != "" {
-				t.extra = append(t.extra, strings.ToLower(s))
-			}
-		}
-		e.names[i] = t
-	}
-}
-
 // Match is an object found, and by what.
 type Match struct {
 	At  int32
@@ -40,95 +18,201 @@ type Match struct {
 var kindOrder = map[Kind]int{VM: 0, Datastore: 1, Volume: 2, Host: 3, Array: 4, Pool: 5, Controller: 6, Switch: 7,
 	SwitchPort: 8, TargetPort: 9, HBAPort: 10, Share: 11, RAIDGroup: 12, VDisk: 13, Device: 14, Drive: 15, Path: 30}
 
-// Find returns the objects whose name, id or any identifier contains the query, best first. Hexadecimal
-// identifiers are found in any notation; a bare number also finds LUN and device numbers. A kind of ""
-// means any.
-func (e *Estate) Find(query string, kind Kind) []Match {
-	q := strings.ToLower(strings.TrimSpace(query))
-	if q == "" {
-		return nil
-	}
-	digits := hexDigits(cutPrefixes(q, "naa.", "eui.", "wwn-", "scsi-", "0x"))
-	if len(digits) < 4 || strings.Trim(q, "0123456789") == "" && len(q) < 8 {
-		digits = "" // too short to tell an identifier from a word or a LUN number
-	}
-	lun := ""
-	if rest, ok := strings.CutPrefix(q, "lun"); ok {
-		lun = strings.TrimSpace(rest)
-	} else if strings.Trim(q, "0123456789") == "" {
-		lun = q
-	}
-	var found []Match
-	for i := range e.names {
-		if kind != "" && e.objects[i].Key.Ref.Kind != kind {
-			continue
-		}
-		if m, ok := e.names[i].match(q, digits, lun, e.objects[i].Key.Ref.Kind); ok {
-			m.At = int32(i)
-			found = append(found, m)
-		}
-	}
-	slices.SortStableFunc(found, func(a, b Match) int {
-		x, y := e.At(a.At), e.At(b.At)
-		return cmp.Or(cmp.Compare(a.Way, b.Way), cmp.Compare(orderOf(x), orderOf(y)),
-			cmp.Compare(x.Title(), y.Title()), cmp.Compare(x.Key.String(), y.Key.String()))
-	})
-	return found
+// query is what is looked for, in the ways it may be written.
+type query struct {
+	text   string // lower case
+	digits string // as hexadecimal digits, "" where it is none
+	number string // as a LUN or volume number, "" where it is none
 }
 
-func orderOf(o *Object) int {
-	if n, ok := kindOrder[o.Key.Ref.Kind]; ok {
+func newQuery(text string) query {
+	q := query{text: strings.ToLower(strings.TrimSpace(text))}
+	decimal := strings.Trim(q.text, "0123456789") == ""
+	q.digits = hexDigits(cutPrefixes(q.text, "naa.", "eui.", "wwn.", "wwn-", "scsi-", "nvme-", "0x"))
+	if len(q.digits) < 4 || decimal && len(q.text) < 8 {
+		q.digits = "" // too short to tell an identifier from a word or a LUN number
+	}
+	if rest, ok := strings.CutPrefix(q.text, "lun"); ok {
+		q.number = strings.TrimSpace(rest)
+	} else if decimal {
+		q.number = q.text
+	}
+	return q
+}
+
+// patterns are texts of which a line holds at least one where it matches.
+func (q query) patterns() []string {
+	p := []string{q.text}
+	if len(q.text) < 3 { // whole fields, and beginnings of names
+		p = []string{string(lineStart) + q.text, string(fieldEnd) + q.text + string(fieldEnd)}
+	}
+	if q.digits != "" && q.digits != q.text {
+		p = append(p, q.digits)
+		if len(q.digits) == 17 || len(q.digits) == 33 {
+			p = append(p, q.digits[1:])
+		}
+	}
+	if q.number != "" {
+		p = append(p, string(markNumber)+q.number+string(fieldEnd))
+	}
+	return p
+}
+
+const noMatch = 9
+
+// match tells in which way a line answers the query: as Match.Way, or noMatch.
+func (q query) match(line string, kind Kind) int {
+	best := noMatch
+	line = line[1:]
+	for n := 0; line != "" && line[0] != lineEnd; n++ {
+		end := strings.IndexByte(line, fieldEnd)
+		if end < 0 {
+			break
+		}
+		field := line[:end]
+		line = line[end+1:]
+		way := noMatch
+		switch {
+		case n < 2 && field == q.text:
+			way = 0
+		case n == 0 && strings.HasPrefix(field, q.text):
+			way = 1
+		case n < 2:
+			if len(q.text) >= 3 && strings.Contains(field, q.text) {
+				way = 2
+			}
+		case field[0] == markHex:
+			switch v := field[1:]; {
+			case q.digits == "":
+			case v == q.digits, len(q.digits) == len(v)+1 && q.digits[0] == '3' && v == q.digits[1:]:
+				way = 0
+			case strings.Contains(v, q.digits):
+				way = 3
+			}
+		case field[0] == markNumber:
+			if q.number != "" && field[1:] == q.number {
+				switch kind {
+				case Volume:
+					way = 1
+				case Path, Flow:
+					way = 3
+				}
+			}
+		case field[0] == markText && field[1:] == q.text:
+			way = 0
+		default:
+			if len(q.text) >= 3 && strings.Contains(field[1:], q.text) {
+				way = 3
+			}
+		}
+		best = min(best, way)
+	}
+	return best
+}
+
+// Find returns the objects whose name, id or any identifier contains the query, best first and at most limit of them (all
+// for 0), and how many there are. Hexadecimal identifiers are found in any notation; a bare number also finds LUN and
+// device numbers. Of one or two characters a name must begin so. A kind of "" means any.
+func (e *Estate) Find(text string, kind Kind, limit int) (found []Match, total int) {
+	q := newQuery(text)
+	if q.text == "" {
+		return nil, 0
+	}
+	type candidate struct {
+		score int
+		at    int32
+	}
+	const orders = 64
+	var all []candidate
+	var tally [noMatch * orders]int
+	e.text.each(q.patterns(), func(at int32, line string) {
+		k := e.Kind(at)
+		if kind != "" && k != kind {
+			return
+		}
+		if way := q.match(line, k); way < noMatch {
+			score := way*orders + orderOf(k)
+			tally[score]++
+			all = append(all, candidate{score, at})
+		}
+	})
+	total = len(all)
+	if limit <= 0 || limit > total {
+		limit = total
+	}
+	// Only those that can be among the first are put in order: common words are in the names of tens of thousands.
+	last, before := 0, 0
+	for ; last < len(tally) && before+tally[last] < limit; last++ {
+		before += tally[last]
+	}
+	var sure, edge []candidate
+	order := func(a, b candidate) int {
+		return cmp.Or(cmp.Compare(a.score, b.score), compare(e.At(a.at), e.At(b.at)))
+	}
+	for _, c := range all {
+		switch {
+		case c.score < last:
+			sure = append(sure, c)
+		case c.score == last:
+			if room := limit - before; len(edge) < room {
+				at, _ := slices.BinarySearchFunc(edge, c, order)
+				edge = slices.Insert(edge, at, c)
+			} else if room > 0 && order(c, edge[room-1]) < 0 {
+				at, _ := slices.BinarySearchFunc(edge, c, order)
+				edge = slices.Insert(edge[:room-1], at, c)
+			}
+		}
+	}
+	slices.SortFunc(sure, order)
+	for _, c := range append(sure, edge...) {
+		way := c.score / orders
+		found = append(found, Match{At: c.at, By: e.by(c.at, q, way), Way: way})
+	}
+	return found, total
+}
+
+func orderOf(k Kind) int {
+	if n, ok := kindOrder[k]; ok {
 		return n
 	}
 	return 20
 }
 
-func (t searchText) match(q, digits, lun string, kind Kind) (Match, bool) {
+// by tells by what an object matches in a way.
+func (e *Estate) by(i int32, q query, way int) string {
+	o := e.At(i)
+	name, id := strings.ToLower(o.Name), strings.ToLower(o.Key.Ref.ID)
 	switch {
-	case t.name == q:
-		return Match{By: "name"}, true
-	case t.id == q:
-		return Match{By: "id"}, true
+	case way == 0 && name == q.text, way == 1 && strings.HasPrefix(name, q.text), way == 2 && strings.Contains(name, q.text):
+		return "name"
+	case way == 0 && id == q.text, way == 2:
+		return "id"
+	case way == 1:
+		return "LUN " + q.number
 	}
-	best := Match{Way: 9}
-	offer := func(way int, by string) {
-		if way < best.Way {
-			best = Match{Way: way, By: by}
-		}
-	}
-	switch {
-	case strings.HasPrefix(t.name, q):
-		offer(1, "name")
-	case strings.Contains(t.name, q):
-		offer(2, "name")
-	case strings.Contains(t.id, q):
-		offer(2, "id")
-	}
-	for _, id := range t.ids {
-		switch hex := digits != "" && id.hex(); {
-		case hex && id.Value == digits, !hex && id.Value == q:
-			offer(0, id.String())
-		case hex && strings.Contains(id.Value, digits):
-			offer(3, id.String())
-		case !id.hex() && len(q) >= 3 && strings.Contains(id.Value, q):
-			offer(3, id.String())
-		}
-	}
-	for _, x := range t.extra {
+	for _, x := range Identities(o) {
 		switch {
-		case lun != "" && x == lun && kind == Volume:
-			offer(1, "LUN "+x)
-		case lun != "" && x == lun && (kind == Path || kind == Flow):
-			offer(3, "LUN "+x)
-		case lun == "" && len(q) >= 3 && strings.Contains(x, q):
-			offer(3, x)
+		case x.hex() && q.digits != "" && (strings.Contains(x.Value, q.digits) || strings.HasSuffix(q.digits, x.Value)), !x.hex() && strings.Contains(x.Value, q.text):
+			return x.String()
 		}
 	}
-	return best, best.Way < 9
+	for _, f := range []string{"lun", "number"} {
+		if q.number != "" && o.Facts.Text(f) == q.number {
+			return "LUN " + q.number
+		}
+	}
+	for _, f := range []string{"address", "application", "alias"} {
+		for _, s := range o.Facts.Texts(f) {
+			if strings.Contains(strings.ToLower(s), q.text) {
+				return f + " " + s
+			}
+		}
+	}
+	return ""
 }
 
 func (id Identity) hex() bool {
-	return id.Scheme != IQN && id.Scheme != NQN && id.Scheme != Export && id.Scheme != Serial
+	return id.Scheme != IQN && id.Scheme != NQN && id.Scheme != Export && id.Scheme != Serial && id.Scheme != LUN
 }
 
 // NotFoundError says that nothing answers to a name.
@@ -155,14 +239,15 @@ func (e *Estate) Resolve(query string) (int32, error) {
 		return e.only(query, at)
 	}
 	var exact []int32
-	for _, m := range e.Find(query, "") {
+	found, _ := e.Find(query, "", 50)
+	for _, m := range found {
 		if m.Way == 0 {
 			exact = append(exact, m.At)
 		}
 	}
 	// A host's device, a datastore and a volume share one NAA: the volume is the thing itself.
 	if len(exact) > 1 {
-		if own := slices.DeleteFunc(slices.Clone(exact), func(i int32) bool { return views[e.At(i).Key.Ref.Kind] != nil }); len(own) == 1 {
+		if own := slices.DeleteFunc(slices.Clone(exact), func(i int32) bool { return shows(e.Kind(i)) }); len(own) == 1 {
 			exact = own
 		}
 	}
@@ -174,19 +259,25 @@ func (e *Estate) address(query string) ([]int32, bool) {
 	if err != nil || !ref.Kind.Known() {
 		return nil, false
 	}
-	if at := e.byRef[ref]; len(at) > 0 {
-		return at, true
-	}
 	if k := strings.LastIndexByte(ref.ID, '@'); k > 0 {
-		if i, ok := e.byKey[Key{ref.ID[k+1:], Ref{ref.Kind, ref.ID[:k]}}]; ok {
+		if i, ok := e.byKey.get(Key{ref.ID[k+1:], Ref{ref.Kind, ref.ID[:k]}}); ok {
 			return []int32{i}, true
 		}
 	}
-	// kind:name, for people who know the name but not the id
 	var at []int32
-	for i := range e.objects {
-		if e.objects[i].Key.Ref.Kind == ref.Kind && strings.EqualFold(e.objects[i].Name, ref.ID) {
-			at = append(at, int32(i))
+	for _, source := range e.sources {
+		if i, ok := e.byKey.get(Key{source, ref}); ok {
+			at = append(at, i)
+		}
+	}
+	if len(at) > 0 {
+		return at, true
+	}
+	// kind:name, for people who know the name but not the id
+	found, _ := e.Find(ref.ID, ref.Kind, 50)
+	for _, m := range found {
+		if strings.EqualFold(e.At(m.At).Name, ref.ID) {
+			at = append(at, m.At)
 		}
 	}
 	return at, len(at) > 0

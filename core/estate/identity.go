@@ -72,8 +72,10 @@ func Normalize(scheme Scheme, s string) (Identity, error) {
 		return Identity{}, fmt.Errorf("%q is not %s: expected %s", s, scheme.article(), want)
 	}
 	switch scheme {
-	case extent:
+	case anyLUN:
 		return NormalizeExtent(s)
+	case anyPort:
+		return NormalizePort(s)
 	case WWN:
 		h := hexDigits(cutPrefixes(text, "0x", "naa.", "wwn."))
 		if len(h) != 16 {
@@ -181,6 +183,9 @@ func (s Scheme) article() string {
 
 // hexDigits drops the separators : - . and blanks, and returns "" where anything but hexadecimal is left.
 func hexDigits(s string) string {
+	if plainHex(s) {
+		return s
+	}
 	out := make([]byte, 0, len(s))
 	for i := 0; i < len(s); i++ {
 		switch c := s[i]; {
@@ -213,46 +218,11 @@ func hasAnyPrefix(s string, prefixes ...string) bool {
 	return false
 }
 
-// extent stands for either of the schemes a datastore names its LUNs by.
-const extent Scheme = "extent"
-
-// claim is a fact that says who an object is: the fact's name and its scheme.
-type claim struct {
-	fact   string
-	scheme Scheme
-}
-
-// claims lists, by kind, the facts by which an object is known to other sources.
-var claims = map[Kind][]claim{
-	VM: {{"uuid", UUID}}, VDisk: {{"uuid", UUID}},
-	Cluster: {{"uuid", UUID}}, Host: {{"uuid", UUID}, {"iqn", IQN}, {"nqn", NQN}},
-	HBAPort:    {{"wwpn", WWN}, {"iqn", IQN}, {"nqn", NQN}},
-	TargetPort: {{"wwpn", WWN}, {"iqn", IQN}, {"nqn", NQN}},
-	SwitchPort: {{"wwpn", WWN}}, Switch: {{"wwnn", WWN}}, Fabric: {{"wwnn", WWN}},
-	Volume: {{"naa", NAA}, {"eui", EUI}, {"nguid", NGUID}, {"luns", LUN}}, Share: {{"export", Export}},
-	Array: {{"serial", Serial}}, Drive: {{"serial", Serial}}, Enclosure: {{"serial", Serial}},
-	RAIDGroup: {{"serial", Serial}}, Pool: {{"serial", Serial}}, Cache: {{"serial", Serial}},
-	Fan: {{"serial", Serial}}, PowerSupply: {{"serial", Serial}},
-}
-
-// views lists facts by which an object points at another, without being it: several objects may
-// carry the same one.
-var views = map[Kind][]claim{
-	Device: {{"naa", NAA}, {"eui", EUI}, {"nguid", NGUID}, {"lun", LUN}}, Datastore: {{"extents", extent}, {"export", Export}},
-}
-
-// Identities returns all identifiers of an object, its own and those of what it shows, normalised.
-// Facts that cannot be read are left out; Build lists them as findings.
-func Identities(o *Object) []Identity {
-	var out []Identity
-	for _, list := range [][]claim{claims[o.Key.Ref.Kind], views[o.Key.Ref.Kind]} {
-		for _, c := range list {
-			for _, text := range o.Facts.Texts(c.fact) {
-				if id, err := Normalize(c.scheme, text); err == nil {
-					out = append(out, id)
-				}
-			}
+func plainHex(s string) bool {
+	for i := 0; i < len(s); i++ {
+		if c := s[i]; (c < '0' || c > '9') && (c < 'a' || c > 'f') {
+			return false
 		}
 	}
-	return out
+	return true
 }

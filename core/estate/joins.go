@@ -18,17 +18,20 @@ type Joined struct {
 // JoinsOf counts the links that Build derived between the objects of a source and those of all others.
 func (e *Estate) JoinsOf(source string) []Joined {
 	counts := map[Joined]int{}
-	for _, edges := range e.out {
-		for _, edge := range edges {
-			from, to := e.At(edge.From), e.At(edge.To)
-			if !edge.Derived || from.Key.Source == to.Key.Source || from.Key.Source != source && to.Key.Source != source {
+	for i := range e.All() {
+		for _, edge := range *e.out.at(i) {
+			if !edge.derived {
+				continue
+			}
+			from, to := e.At(i), e.At(edge.to)
+			if from.Key.Source == to.Key.Source || from.Key.Source != source && to.Key.Source != source {
 				continue
 			}
 			with := from.Key.Source
 			if with == source {
 				with = to.Key.Source
 			}
-			counts[Joined{Kind: edge.Kind, From: from.Key.Ref.Kind, To: to.Key.Ref.Kind, With: with}]++
+			counts[Joined{Kind: e.words[edge.kind], From: from.Key.Ref.Kind, To: to.Key.Ref.Kind, With: with}]++
 		}
 	}
 	out := make([]Joined, 0, len(counts))

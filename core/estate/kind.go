@@ -68,23 +68,43 @@ const (
 )
 
 type kindInfo struct {
-	layer Layer
-	label string
+	kind   Kind
+	layer  Layer
+	label  string
+	depth  int // order of dependence, from the guests down
+	inside int // order of containment, from parts to wholes
 }
 
 var kinds = map[Kind]kindInfo{
-	Site: {LayerSite, "site"}, SiteLink: {LayerSite, "site link"},
-	VM: {LayerGuest, "virtual machine"}, VDisk: {LayerGuest, "virtual disk"},
-	Cluster: {LayerHost, "cluster"}, Host: {LayerHost, "host"}, HBAPort: {LayerHost, "host adapter port"},
-	Device: {LayerHost, "host device"}, Path: {LayerHost, "path"},
-	DatastoreGroup: {LayerDatastore, "datastore group"}, Datastore: {LayerDatastore, "datastore"},
-	Fabric: {LayerFabric, "fabric"}, Switch: {LayerFabric, "switch"}, Zone: {LayerFabric, "zone"},
-	SwitchPort: {LayerFabric, "switch port"}, ISL: {LayerFabric, "inter-switch link"}, Flow: {LayerFabric, "flow"},
-	Array: {LayerFrontEnd, "array"}, Controller: {LayerFrontEnd, "controller"},
-	TargetPort: {LayerFrontEnd, "array port"}, Volume: {LayerFrontEnd, "volume"}, Share: {LayerFrontEnd, "file share"},
-	Pool: {LayerBackEnd, "pool"}, RAIDGroup: {LayerBackEnd, "RAID group"}, Drive: {LayerBackEnd, "drive"},
-	Cache: {LayerBackEnd, "cache"}, Enclosure: {LayerBackEnd, "enclosure"}, Fan: {LayerBackEnd, "fan"},
-	PowerSupply: {LayerBackEnd, "power supply"},
+	Site:           {Site, LayerSite, "site", 50, 9},
+	SiteLink:       {SiteLink, LayerSite, "site link", 45, 5},
+	VM:             {VM, LayerGuest, "virtual machine", 1, 1},
+	VDisk:          {VDisk, LayerGuest, "virtual disk", 2, 1},
+	Cluster:        {Cluster, LayerHost, "cluster", 9, 4},
+	Host:           {Host, LayerHost, "host", 3, 3},
+	HBAPort:        {HBAPort, LayerHost, "host adapter port", 6, 2},
+	Device:         {Device, LayerHost, "host device", 10, 2},
+	Path:           {Path, LayerHost, "path", 11, 1},
+	DatastoreGroup: {DatastoreGroup, LayerDatastore, "datastore group", 9, 3},
+	Datastore:      {Datastore, LayerDatastore, "datastore", 4, 2},
+	Fabric:         {Fabric, LayerFabric, "fabric", 21, 5},
+	Switch:         {Switch, LayerFabric, "switch", 20, 4},
+	Zone:           {Zone, LayerFabric, "zone", 5, 2},
+	SwitchPort:     {SwitchPort, LayerFabric, "switch port", 19, 2},
+	ISL:            {ISL, LayerFabric, "inter-switch link", 18, 2},
+	Flow:           {Flow, LayerFabric, "flow", 1, 1},
+	Array:          {Array, LayerFrontEnd, "array", 40, 5},
+	Controller:     {Controller, LayerFrontEnd, "controller", 30, 3},
+	TargetPort:     {TargetPort, LayerFrontEnd, "array port", 25, 2},
+	Volume:         {Volume, LayerFrontEnd, "volume", 8, 2},
+	Share:          {Share, LayerFrontEnd, "file share", 8, 2},
+	Pool:           {Pool, LayerBackEnd, "pool", 31, 4},
+	RAIDGroup:      {RAIDGroup, LayerBackEnd, "RAID group", 32, 3},
+	Drive:          {Drive, LayerBackEnd, "drive", 33, 2},
+	Cache:          {Cache, LayerBackEnd, "cache", 34, 2},
+	Enclosure:      {Enclosure, LayerBackEnd, "enclosure", 35, 4},
+	Fan:            {Fan, LayerBackEnd, "fan", 36, 2},
+	PowerSupply:    {PowerSupply, LayerBackEnd, "power supply", 37, 2},
 }
 
 // Known reports whether k is a kind of the feed or an extension ("x_…").
@@ -136,6 +156,9 @@ const (
 	Zones     LinkKind = "zones"     // zone → hba_port, target_port
 	FlowOf    LinkKind = "flow_of"   // flow → vm
 )
+
+var knownLinks = []LinkKind{RunsOn, Uses, StoredOn, MemberOf, PartOf, ServedBy, ExposedOn, CarvedFrom, MadeOf, BackedBy, MirroredTo,
+	ReplicatedTo, SnapshotOf, Opens, Extent, Exports, Initiator, Target, Attached, Joins, Zones, FlowOf}
 
 var sentLinks = map[LinkKind]bool{
 	RunsOn: true, Uses: true, StoredOn: true, MemberOf: true, PartOf: true, ServedBy: true, ExposedOn: true,

@@ -2,6 +2,8 @@ package estate
 
 import (
 	"fmt"
+	"slices"
+	"strconv"
 	"strings"
 )
 
@@ -40,10 +42,12 @@ func (f Facts) Text(name string) string {
 	case string:
 		return v
 	case float64:
-		return strings.TrimSuffix(fmt.Sprintf("%g", v), ".0")
+		return number(v)
 	}
 	return ""
 }
+
+func number(v float64) string { return strconv.FormatFloat(v, 'g', -1, 64) }
 
 // Number returns the fact as a number and whether it is one.
 func (f Facts) Number(name string) (float64, bool) {
@@ -73,7 +77,7 @@ func (f Facts) Texts(name string) []string {
 // Links are an object's links as its source sent them, by kind, in the order sent.
 type Links map[LinkKind][]Ref
 
-// Object is a node of the estate.
+// Object is an object as a source describes it.
 type Object struct {
 	Key   Key
 	Store int64 // the store's number for it, 0 where it has none
@@ -82,8 +86,34 @@ type Object struct {
 	Links Links
 }
 
+// Node returns the object as an estate keeps it.
+func (o *Object) Node() Node {
+	n := Node{Key: o.Key, Store: o.Store, Name: o.Name, Facts: SheetOf(o.Facts)}
+	if len(o.Links) > 0 {
+		links := make(Facts, len(o.Links))
+		for kind, refs := range o.Links {
+			list := make([]any, len(refs))
+			for i, r := range refs {
+				list[i] = r.String()
+			}
+			links[string(kind)] = list
+		}
+		n.Links = SheetOf(links)
+	}
+	return n
+}
+
+// Node is an object of an estate. Two nodes are equal where a source says the same of both.
+type Node struct {
+	Key   Key
+	Store int64
+	Name  string
+	Facts Sheet
+	Links Sheet // lists of references by kind of link
+}
+
 // Title is the name people know the object by: its name, or its id where it has none.
-func (o *Object) Title() string {
+func (o *Node) Title() string {
 	if o.Name != "" {
 		return o.Name
 	}
@@ -91,4 +121,22 @@ func (o *Object) Title() string {
 }
 
 // Tier is the service tier of a VM as its source writes it, "" where it has none.
-func (o *Object) Tier() string { return o.Facts.Text("tier") }
+func (o *Node) Tier() string { return o.Facts.Text("tier") }
+
+// eachLink calls f with every kind of link and its references, kinds in alphabetical order.
+func (o *Node) eachLink(f func(kind LinkKind, refs []string)) {
+	type entry struct {
+		kind LinkKind
+		raw  string
+	}
+	var buffer [8]entry
+	entries := buffer[:0]
+	o.Links.each(func(name, raw string) bool {
+		entries = append(entries, entry{LinkKind(name), raw})
+		return true
+	})
+	slices.SortFunc(entries, func(a, b entry) int { return strings.Compare(string(a.kind), string(b.kind)) })
+	for _, e := range entries {
+		f(e.kind, texts(e.raw))
+	}
+}

@@ -76,7 +76,7 @@ func TestOfTwoWithOneKeyTheLaterWins(t *testing.T) {
 	e := Build([]Object{obj("a", VM, "x", "old", nil, nil), obj("a", VM, "x", "new", nil, nil)})
 	require.Equal(t, 1, e.Len())
 	assert.Equal(t, "new", e.At(0).Title())
-	assert.Equal(t, "id only", (&Object{Key: Key{"a", Ref{VM, "id only"}}}).Title())
+	assert.Equal(t, "id only", (&Node{Key: Key{"a", Ref{VM, "id only"}}}).Title())
 }
 
 func TestBestMatchesComeFirst(t *testing.T) {
@@ -86,9 +86,14 @@ func TestBestMatchesComeFirst(t *testing.T) {
 		obj("a", Host, "6", "h", Facts{"iqn": "iqn.2026-03.example.tidewrack:gate"}, nil),
 	})
 	var names []string
-	for _, m := range e.Find("gate", "") {
+	found, _ := e.Find("gate", "", 0)
+	for _, m := range found {
 		names = append(names, e.At(m.At).Title())
 	}
 	assert.Equal(t, []string{"gate", "gate-01", "gate-01 disk", "ticket-gate-01", "h", "heron"}, names)
-	assert.Len(t, e.Find("GATE", VM), 3, "without regard to case, and of one kind")
+	first, total := e.Find("gate", "", 2)
+	assert.Equal(t, 6, total)
+	assert.Equal(t, found[:2], first, "the first few are the same as of all")
+	vms, _ := e.Find("GATE", VM, 0)
+	assert.Len(t, vms, 3, "without regard to case, and of one kind")
 }

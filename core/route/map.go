@@ -3,7 +3,9 @@
 package route
 
 import (
+	"cmp"
 	"slices"
+	"sync"
 
 	"dowsingrod/core/estate"
 )
@@ -19,8 +21,23 @@ const (
 	Dead     State = "dead"
 )
 
+// NotZoned is a way that the cables allow and the zones do not. It is drawn, and nothing depends on it.
+const NotZoned State = "not zoned"
+
+var states = []State{Active, Standby, Disabled, Dead}
+
 func rank(s State) int {
-	return map[State]int{Active: 0, Standby: 1, Disabled: 2, Dead: 3}[s]
+	switch s {
+	case Active:
+		return 0
+	case Standby:
+		return 1
+	case Disabled:
+		return 2
+	case Dead:
+		return 3
+	}
+	return 4
 }
 
 // worse returns the worse of two states: a way is as good as its worst part.
@@ -31,128 +48,196 @@ func worse(a, b State) State {
 	return b
 }
 
-// Step is a dependence: From needs To, by a way in that state.
-type Step struct {
-	From, To int32
-	State    State
-}
-
-// Map is the dependence graph of an estate. It is read-only once made and safe for concurrent use.
+// Map tells who depends on whom in an estate. It derives what it is asked for from the estate's links, so making one costs
+// nothing. It is safe for concurrent use.
 type Map struct {
-	e        *estate.Estate
-	down, up [][]Step
-	ways     map[int32]way     // by path
-	accesses map[int32][]int32 // devices by vdisk
+	e    *estate.Estate
+	once sync.Once
+	f    *fabrics
 }
 
-// way is what lies between the two ends of a path.
-type way struct {
-	initiator, target int32 // -1 where not known
-	nearPort, farPort int32 // the switch ports they are logged in to, -1 where not known
-	between           []int32
-	state             State
-	severed           bool
-}
+// NewMap returns the map of e.
+func NewMap(e *estate.Estate) *Map { return &Map{e: e} }
 
-// NewMap derives who depends on whom in e.
-func NewMap(e *estate.Estate) *Map {
-	m := &Map{e: e, down: make([][]Step, e.Len()), up: make([][]Step, e.Len()), ways: make(map[int32]way), accesses: make(map[int32][]int32)}
-	f := newFabrics(e)
-	for i := range int32(e.Len()) {
-		switch e.At(i).Key.Ref.Kind {
-		case estate.VM:
-			m.needs(i, e.To(i, estate.Uses), Active)
-			m.needs(i, e.To(i, estate.RunsOn), Active)
-		case estate.VDisk:
-			m.needs(i, e.To(i, estate.StoredOn), Active)
-			m.accesses[i] = m.access(i)
-			m.needs(i, m.accesses[i], Active)
-		case estate.Datastore:
-			m.needs(i, e.To(i, estate.Extent, estate.Exports), Active)
-		case estate.Device:
-			m.needs(i, e.To(i, estate.Opens, estate.PartOf), Active)
-			m.needs(i, m.paths(i), Active)
-		case estate.Path:
-			m.path(i, f)
-		case estate.HBAPort, estate.SwitchPort, estate.TargetPort, estate.Controller:
-			m.needs(i, e.To(i, estate.PartOf), Active)
-		case estate.Pool, estate.RAIDGroup:
-			m.needs(i, e.To(i, estate.MadeOf), Active)
-			for _, whole := range e.To(i, estate.PartOf) {
-				if !slices.Contains(e.To(whole, estate.MadeOf), i) { // the pool needs its groups, not they it
-					m.need(i, whole, Active)
-				}
-			}
-		case estate.ISL:
-			m.needs(i, e.To(i, estate.Joins), Active)
-		case estate.Switch:
-			m.needs(i, e.To(i, estate.MemberOf, estate.PartOf), Active)
-		case estate.Host:
-			m.needs(i, e.To(i, estate.MemberOf), Active)
-		case estate.Volume, estate.Share:
-			m.volume(i)
-		case estate.Drive:
-			m.needs(i, e.To(i, estate.PartOf), Active)
-		}
-	}
-	return m
-}
-
-// Estate returns the estate the map was made of.
+// Estate returns the estate the map is of.
 func (m *Map) Estate() *estate.Estate { return m.e }
 
-func (m *Map) need(from, to int32, s State) {
-	m.down[from] = append(m.down[from], Step{from, to, s})
-	m.up[to] = append(m.up[to], Step{from, to, s})
+// fabric returns the switches and what joins them, found at the first question that needs it.
+func (m *Map) fabric() *fabrics {
+	m.once.Do(func() { m.f = newFabrics(m.e) })
+	return m.f
 }
 
-func (m *Map) needs(from int32, to []int32, s State) {
-	for _, t := range to {
-		m.need(from, t, s)
-	}
+// needs lists the links along which an object of a kind depends on what they lead to.
+var needs = map[estate.Kind][]estate.LinkKind{
+	estate.VM:          {estate.Uses, estate.RunsOn},
+	estate.VDisk:       {estate.StoredOn},
+	estate.Datastore:   {estate.Extent, estate.Exports},
+	estate.Device:      {estate.Opens, estate.PartOf},
+	estate.HBAPort:     {estate.PartOf},
+	estate.SwitchPort:  {estate.PartOf},
+	estate.TargetPort:  {estate.PartOf},
+	estate.Controller:  {estate.PartOf, estate.MemberOf},
+	estate.Pool:        {estate.MadeOf, estate.PartOf},
+	estate.RAIDGroup:   {estate.MadeOf, estate.PartOf},
+	estate.ISL:         {estate.Joins},
+	estate.Switch:      {estate.MemberOf, estate.PartOf},
+	estate.Host:        {estate.MemberOf},
+	estate.Cluster:     {estate.MemberOf},
+	estate.Volume:      {estate.ServedBy, estate.CarvedFrom, estate.BackedBy, estate.PartOf},
+	estate.Share:       {estate.ServedBy, estate.CarvedFrom, estate.BackedBy, estate.PartOf},
+	estate.Drive:       {estate.PartOf},
+	estate.Enclosure:   {estate.PartOf, estate.MemberOf},
+	estate.Array:       {estate.MemberOf},
+	estate.Fabric:      {estate.MemberOf},
+	estate.Fan:         {},
+	estate.PowerSupply: {},
 }
 
-func (m *Map) volume(i int32) {
-	for n, c := range m.e.To(i, estate.ServedBy) {
-		state := Active
-		if n > 0 {
-			state = Standby // the preferred controller comes first
+// down calls f with everything i depends on directly, and by ways of which state.
+func (m *Map) down(i int32, f func(to int32, s State)) {
+	kind := m.e.Kind(i)
+	along := needs[kind]
+	served := 0
+	m.e.EachOut(i, func(link estate.LinkKind, to int32) {
+		if !slices.Contains(along, link) || link == estate.PartOf && m.whole(i, kind, to) {
+			return
 		}
-		m.need(i, c, state)
+		state := Active
+		if link == estate.ServedBy {
+			if served > 0 {
+				state = Standby // the preferred controller comes first
+			}
+			served++
+		}
+		f(to, state)
+	})
+	switch kind {
+	case estate.VDisk:
+		for _, d := range m.Devices(i) {
+			f(d, Active)
+		}
+	case estate.Device:
+		m.eachPath(i, func(p int32) { f(p, Active) })
+	case estate.Path:
+		w := m.way(i)
+		for _, to := range w.stops() {
+			f(to, w.state)
+		}
 	}
-	m.needs(i, m.e.To(i, estate.CarvedFrom, estate.BackedBy, estate.PartOf), Active)
 }
 
-// paths of a device: those that say they are part of it.
+// whole reports whether a part is what its whole is made of: then the whole depends on the part, and not it on the whole.
+func (m *Map) whole(part int32, kind estate.Kind, whole int32) bool {
+	return (kind == estate.Pool || kind == estate.RAIDGroup) && slices.Contains(m.e.To(whole, estate.MadeOf), part)
+}
+
+// up calls f with everything that depends on i directly, and by ways of which state: the reverse of down.
+func (m *Map) up(i int32, f func(from int32, s State)) {
+	kind := m.e.Kind(i)
+	m.e.EachIn(i, func(link estate.LinkKind, from int32) {
+		k := m.e.Kind(from)
+		if !slices.Contains(needs[k], link) || link == estate.PartOf && m.whole(from, k, i) {
+			return
+		}
+		state := Active
+		if link == estate.ServedBy && m.e.First(from, estate.ServedBy) != i {
+			state = Standby
+		}
+		f(from, state)
+	})
+	switch kind {
+	case estate.Device:
+		for _, d := range m.Disks(i) {
+			f(d, Active)
+		}
+	case estate.Path:
+		m.e.EachOut(i, func(link estate.LinkKind, to int32) {
+			if link == estate.PartOf && m.e.Kind(to) == estate.Device {
+				f(to, Active)
+			}
+		})
+	case estate.HBAPort, estate.TargetPort:
+		m.pathsOf(i, func(p int32) { f(p, m.pathState(p)) })
+	case estate.SwitchPort:
+		m.e.EachIn(i, func(link estate.LinkKind, from int32) {
+			if link == estate.Attached && m.e.First(from, estate.Attached) == i {
+				m.pathsOf(from, func(p int32) { f(p, m.pathState(p)) })
+			}
+		})
+	case estate.ISL:
+		for _, p := range m.pathsOver(i) {
+			f(p, m.pathState(p))
+		}
+	}
+}
+
+// pathsOf calls f with the paths that begin or end at a port.
+func (m *Map) pathsOf(port int32, f func(path int32)) {
+	m.e.EachIn(port, func(link estate.LinkKind, from int32) {
+		if m.e.Kind(from) != estate.Path {
+			return
+		}
+		if (link == estate.Initiator || link == estate.Target) && m.e.First(from, link) == port {
+			f(from)
+		}
+	})
+}
+
+// eachPath calls f with the paths of a device: those that say they are part of it.
+func (m *Map) eachPath(device int32, f func(path int32)) {
+	m.e.EachIn(device, func(link estate.LinkKind, from int32) {
+		if link == estate.PartOf && m.e.Kind(from) == estate.Path {
+			f(from)
+		}
+	})
+}
+
 func (m *Map) paths(device int32) []int32 {
 	var at []int32
-	for _, p := range m.e.From(device, estate.PartOf) {
-		if m.e.At(p).Key.Ref.Kind == estate.Path {
-			at = append(at, p)
-		}
-	}
+	m.eachPath(device, func(p int32) { at = append(at, p) })
 	return at
 }
 
-// volumes of a vdisk: those its datastores extend over, or the raw one.
-func (m *Map) volumes(vdisk int32) []int32 {
-	var at []int32
-	for _, on := range m.e.To(vdisk, estate.StoredOn) {
-		switch m.e.At(on).Key.Ref.Kind {
+// volumes calls f with the volumes of a vdisk: those its datastores extend over, or the raw one.
+func (m *Map) volumes(vdisk int32, f func(volume int32)) {
+	m.e.EachOut(vdisk, func(link estate.LinkKind, on int32) {
+		if link != estate.StoredOn {
+			return
+		}
+		switch m.e.Kind(on) {
 		case estate.Datastore:
-			at = append(at, m.e.To(on, estate.Extent)...)
+			m.e.EachOut(on, func(link estate.LinkKind, v int32) {
+				if link == estate.Extent {
+					f(v)
+				}
+			})
 		case estate.Volume:
-			at = append(at, on)
+			f(on)
 		}
-	}
-	return at
+	})
 }
 
-// access returns the devices through which the host that runs the disk's VM now reaches its volumes.
-func (m *Map) access(vdisk int32) []int32 {
+// hostsOf lists the hosts that run the VMs of a vdisk.
+func (m *Map) hostsOf(vdisk int32) []int32 {
 	var hosts []int32
-	for _, vm := range m.e.From(vdisk, estate.Uses) {
-		hosts = append(hosts, m.e.To(vm, estate.RunsOn)...)
+	m.e.EachIn(vdisk, func(link estate.LinkKind, vm int32) {
+		if link == estate.Uses {
+			m.e.EachOut(vm, func(link estate.LinkKind, host int32) {
+				if link == estate.RunsOn {
+					hosts = append(hosts, host)
+				}
+			})
+		}
+	})
+	return hosts
+}
+
+// Devices returns the devices through which the host that runs the disk's VM now reaches its volumes.
+func (m *Map) Devices(vdisk int32) []int32 {
+	hosts := m.hostsOf(vdisk)
+	if len(hosts) == 0 {
+		return nil
 	}
 	var at []int32
 	seen := func(d int32) {
@@ -161,11 +246,13 @@ func (m *Map) access(vdisk int32) []int32 {
 			at = append(at, d)
 		}
 	}
-	for _, v := range m.volumes(vdisk) {
-		for _, d := range m.e.From(v, estate.Opens) {
-			seen(d)
-		}
-	}
+	m.volumes(vdisk, func(v int32) {
+		m.e.EachIn(v, func(link estate.LinkKind, d int32) {
+			if link == estate.Opens {
+				seen(d)
+			}
+		})
+	})
 	if len(at) > 0 {
 		return at
 	}
@@ -176,7 +263,7 @@ func (m *Map) access(vdisk int32) []int32 {
 				continue
 			}
 			for _, d := range m.e.Lookup(id) {
-				if m.e.At(d).Key.Ref.Kind == estate.Device {
+				if m.e.Kind(d) == estate.Device {
 					seen(d)
 				}
 			}
@@ -185,58 +272,39 @@ func (m *Map) access(vdisk int32) []int32 {
 	return at
 }
 
-func (m *Map) path(i int32, f *fabrics) {
-	w := way{initiator: -1, target: -1, nearPort: -1, farPort: -1, state: Active}
-	switch State(m.e.At(i).Facts.Text("state")) {
-	case Standby:
-		w.state = Standby
-	case Dead:
-		w.state = Dead
-	case Disabled:
-		w.state = Disabled
+// Disks returns the virtual disks that a host device carries: the reverse of Devices.
+func (m *Map) Disks(device int32) []int32 {
+	host, ok := m.e.Owner(device, estate.Host)
+	if !ok {
+		return nil
 	}
-	first := func(at []int32) int32 {
-		if len(at) == 0 {
-			return -1
-		}
-		return at[0]
-	}
-	if w.initiator = first(m.e.To(i, estate.Initiator)); w.initiator >= 0 {
-		w.nearPort = first(m.e.To(w.initiator, estate.Attached))
-	}
-	if w.target = first(m.e.To(i, estate.Target)); w.target >= 0 {
-		w.farPort = first(m.e.To(w.target, estate.Attached))
-	}
-	if w.nearPort >= 0 && w.farPort >= 0 {
-		near, okN := m.e.Owner(w.nearPort, estate.Switch)
-		far, okF := m.e.Owner(w.farPort, estate.Switch)
-		if okN && okF {
-			var joined bool
-			w.between, joined = f.between(near, far)
-			w.severed = !joined
-		}
-	}
-	m.ways[i] = w
-	for _, to := range w.stops() {
-		m.need(i, to, w.state)
-	}
-}
-
-// stops lists the objects of a way in order.
-func (w way) stops() []int32 {
 	var at []int32
-	add := func(i int32) {
-		if i >= 0 && !slices.Contains(at, i) {
-			at = append(at, i)
+	stored := func(on int32, sure bool) {
+		m.e.EachIn(on, func(link estate.LinkKind, disk int32) {
+			if link != estate.StoredOn || m.e.Kind(disk) != estate.VDisk || slices.Contains(at, disk) {
+				return
+			}
+			if sure && slices.Contains(m.hostsOf(disk), host) || !sure && slices.Contains(m.Devices(disk), device) {
+				at = append(at, disk)
+			}
+		})
+	}
+	opened := m.e.To(device, estate.Opens)
+	for _, v := range opened {
+		stored(v, true)
+		for _, ds := range m.e.From(v, estate.Extent) {
+			stored(ds, true)
 		}
 	}
-	add(w.initiator)
-	add(w.nearPort)
-	for _, l := range w.between {
-		add(l)
+	if len(opened) == 0 {
+		for _, id := range estate.Identities(m.e.At(device)) {
+			for _, ds := range m.e.Lookup(id) {
+				if m.e.Kind(ds) == estate.Datastore {
+					stored(ds, false)
+				}
+			}
+		}
 	}
-	add(w.farPort)
-	add(w.target)
 	return at
 }
 
@@ -248,99 +316,100 @@ type Reached struct {
 
 // Reach returns all that depends on i, nearest first, with the best state by which it does: an
 // object that depends on i only by standby paths is Standby.
-func (m *Map) Reach(i int32) []Reached { return walk(m.up, i, func(s Step) int32 { return s.From }) }
+func (m *Map) Reach(i int32) []Reached { return m.walk(i, m.up, true) }
 
 // Below returns all that i depends on, nearest first.
-func (m *Map) Below(i int32) []Reached { return walk(m.down, i, func(s Step) int32 { return s.To }) }
+func (m *Map) Below(i int32) []Reached { return m.walk(i, m.down, false) }
 
-func walk(steps [][]Step, start int32, next func(Step) int32) []Reached {
-	best := map[int32]State{start: Active}
-	order := []int32{start}
-	// One pass a state, best first: what is reached in an earlier pass keeps its better state.
-	for _, pass := range []State{Active, Standby, Disabled, Dead} {
-		queue := slices.Clone(order)
-		for len(queue) > 0 {
-			at := queue[0]
-			queue = queue[1:]
-			for _, s := range steps[at] {
-				to := next(s)
-				state := worse(best[at], s.State)
-				if rank(state) > rank(pass) {
-					continue
-				}
-				if _, done := best[to]; done {
-					continue
-				}
-				best[to] = state
-				order = append(order, to)
-				queue = append(queue, to)
-			}
-		}
+// walk follows steps from start. What can be reached in a better state is reached so: states are taken one after another,
+// best first.
+func (m *Map) walk(start int32, next func(int32, func(int32, State)), upward bool) []Reached {
+	const unseen = 9
+	best := make([]uint8, m.e.Len())
+	for i := range best {
+		best[i] = unseen
 	}
-	out := make([]Reached, 0, len(order)-1)
-	for _, at := range order[1:] {
-		out = append(out, Reached{at, best[at]})
+	var queues [4][]int32
+	best[start] = 0
+	queues[0] = append(queues[0], start)
+	var out []Reached
+	for r := range queues {
+		for n := 0; n < len(queues[r]); n++ {
+			at := queues[r][n]
+			if int(best[at]) != r {
+				continue // reached in a better state since
+			}
+			if at != start {
+				out = append(out, Reached{at, states[r]})
+			}
+			if upward && m.e.Kind(at) == estate.Device && at != start && m.covered(at, best, uint8(r)) {
+				continue
+			}
+			next(at, func(to int32, s State) {
+				if state := max(r, rank(s)); int(best[to]) > state {
+					best[to] = uint8(state)
+					queues[state] = append(queues[state], to)
+				}
+			})
+		}
 	}
 	return out
 }
 
+// covered reports whether all a device opens has been reached as well as the device: then so have been the disks it
+// carries.
+func (m *Map) covered(device int32, best []uint8, r uint8) bool {
+	any, all := false, true
+	m.e.EachOut(device, func(link estate.LinkKind, v int32) {
+		if link == estate.Opens {
+			any = true
+			all = all && best[v] <= r
+		}
+	})
+	return any && all && m.e.First(device, estate.PartOf) >= 0 && m.e.Kind(m.e.First(device, estate.PartOf)) == estate.Host
+}
+
 // VMs returns the VMs that depend on i, by name.
 func (m *Map) VMs(i int32) []Reached {
-	var out []Reached
-	if m.e.At(i).Key.Ref.Kind == estate.VM {
+	if m.e.Kind(i) == estate.VM {
 		return []Reached{{i, Active}}
 	}
+	var out []Reached
 	for _, r := range m.Reach(i) {
-		if m.e.At(r.At).Key.Ref.Kind == estate.VM {
+		if m.e.Kind(r.At) == estate.VM {
 			out = append(out, r)
 		}
 	}
-	slices.SortFunc(out, func(a, b Reached) int {
-		return slices.Compare([]string{m.e.At(a.At).Title()}, []string{m.e.At(b.At).Title()})
-	})
+	slices.SortFunc(out, func(a, b Reached) int { return cmp.Compare(m.e.At(a.At).Title(), m.e.At(b.At).Title()) })
 	return out
 }
 
 // VDisks returns the virtual disks that depend on i (those of a VM, or itself for a vdisk).
 func (m *Map) VDisks(i int32) []Reached {
-	switch m.e.At(i).Key.Ref.Kind {
+	var out []Reached
+	switch m.e.Kind(i) {
 	case estate.VDisk:
 		return []Reached{{i, Active}}
 	case estate.VM:
-		var out []Reached
 		for _, d := range m.e.To(i, estate.Uses) {
 			out = append(out, Reached{d, Active})
 		}
 		return out
 	}
-	var out []Reached
 	for _, r := range m.Reach(i) {
-		if m.e.At(r.At).Key.Ref.Kind == estate.VDisk {
+		if m.e.Kind(r.At) == estate.VDisk {
 			out = append(out, r)
 		}
 	}
 	return out
 }
 
-// Devices returns the host devices through which a virtual disk is reached.
-func (m *Map) Devices(vdisk int32) []int32 { return m.accesses[vdisk] }
-
-// Disks returns the virtual disks that a host device carries.
-func (m *Map) Disks(device int32) []int32 {
-	var at []int32
-	for _, s := range m.up[device] {
-		if m.e.At(s.From).Key.Ref.Kind == estate.VDisk {
-			at = append(at, s.From)
-		}
-	}
-	return at
-}
-
 // Volumes returns the volumes or shares on which a virtual disk lies.
 func (m *Map) Volumes(vdisk int32) []int32 {
-	at := m.volumes(vdisk)
+	var at []int32
+	m.volumes(vdisk, func(v int32) { at = append(at, v) })
 	for _, on := range m.e.To(vdisk, estate.StoredOn) {
-		switch m.e.At(on).Key.Ref.Kind {
+		switch m.e.Kind(on) {
 		case estate.Datastore:
 			at = append(at, m.e.To(on, estate.Exports)...)
 		case estate.Share:
@@ -349,24 +418,3 @@ func (m *Map) Volumes(vdisk int32) []int32 {
 	}
 	return at
 }
-
-// Backing returns what a virtualizer's volume lies on: for each leg its back-end device, -1 where the
-// source names the volume itself, and the back-end volume, -1 where that is not known.
-func (m *Map) Backing(volume int32) (legs []Leg) {
-	for _, b := range m.e.To(volume, estate.BackedBy) {
-		leg := Leg{Device: -1, Volume: -1}
-		if m.e.At(b).Key.Ref.Kind == estate.Device {
-			leg.Device = b
-			if opened := m.e.To(b, estate.Opens); len(opened) > 0 {
-				leg.Volume = opened[0]
-			}
-		} else {
-			leg.Volume = b
-		}
-		legs = append(legs, leg)
-	}
-	return legs
-}
-
-// Leg is one backing of a virtualizer's volume.
-type Leg struct{ Device, Volume int32 }

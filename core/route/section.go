@@ -147,7 +147,7 @@ func (c *cutter) describe(i int32, layer estate.Layer, row int) Node {
 }
 
 // Aliases lists the other identifiers an object is known by, in display notation.
-func Aliases(o *estate.Object) []string {
+func Aliases(o *estate.Node) []string {
 	var out []string
 	for _, id := range estate.Identities(o) {
 		out = append(out, id.Display())
@@ -221,7 +221,7 @@ func (c *cutter) disk(d int32, keep func(int32) bool) {
 
 func (c *cutter) volumeRoutes(top []int32, d, v int32, keep func(int32) bool) {
 	paths := 0
-	for _, dev := range c.accesses[d] {
+	for _, dev := range c.Devices(d) {
 		if !slices.Contains(c.e.To(dev, estate.Opens), v) {
 			continue
 		}
@@ -254,7 +254,7 @@ func served(n int) State {
 }
 
 func (c *cutter) viaPath(top []int32, p, v int32) {
-	w := c.ways[p]
+	w := c.way(p)
 	stops := slices.Clone(top)
 	add := func(i int32, layer estate.Layer, row int) {
 		if i >= 0 {

@@ -481,7 +481,7 @@ func Needs(moments []route.Moment, of estate.Key) []route.Need {
 	wanted[estate.SwitchPort], wanted[estate.TargetPort] = wanted[estate.HBAPort], append(wanted[estate.HBAPort], io...)
 	var needs []route.Need
 	seen := map[estate.Key]bool{}
-	add := func(o *estate.Object) {
+	add := func(o *estate.Node) {
 		if metrics := wanted[o.Key.Ref.Kind]; metrics != nil && !seen[o.Key] {
 			seen[o.Key] = true
 			needs = append(needs, route.Need{Key: o.Key, Metrics: metrics})

@@ -68,7 +68,7 @@ func (d side) latency() []float64 {
 
 // load is what a tenant, or the component, did per cell.
 type load struct {
-	vm          *estate.Object
+	vm          *estate.Node
 	read, write side
 	bytes       []float64
 	demand      []float64
@@ -82,7 +82,7 @@ type part struct {
 	reads, writes, readBytes, writeBytes, to []float64
 }
 
-func newLoad(n int, o *estate.Object) *load {
+func newLoad(n int, o *estate.Node) *load {
 	row := func() []float64 { return make([]float64, n) }
 	return &load{vm: o, read: side{row(), row()}, write: side{row(), row()}, bytes: row(), demand: row()}
 }
@@ -233,7 +233,7 @@ func (p price) missed(in Input, volume estate.Key, parts []*part, usualFrom, beg
 
 // component is the load as the component itself reports it. Where it times no I/O, the sum of its
 // tenants stands in.
-func component(in Input, o *estate.Object, loads []*load, s *Suspects) *load {
+func component(in Input, o *estate.Node, loads []*load, s *Suspects) *load {
 	own := newLoad(in.Grid.N, o)
 	if len(in.From.Runs(o.Key, "read_latency_us")) > 0 {
 		s.Measured = "by " + o.Key.Source + ", at the component"

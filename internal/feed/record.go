@@ -38,6 +38,19 @@ type Object struct {
 // Ref returns the object's reference.
 func (o *Object) Ref() estate.Ref { return estate.Ref{Kind: o.Kind, ID: o.ID} }
 
+// Node returns the object as an estate keeps what a source says.
+func (o *Object) Node(source string) estate.Node {
+	n := estate.Node{Key: estate.Key{Source: source, Ref: o.Ref()}, Name: o.Name, Facts: estate.SheetOf(o.Facts)}
+	if len(o.Links) > 0 {
+		links := make(estate.Facts, len(o.Links))
+		for kind, refs := range o.Links {
+			links[kind] = refs
+		}
+		n.Links = estate.SheetOf(links)
+	}
+	return n
+}
+
 // Reading holds one or more metrics of an object over a run of intervals.
 type Reading struct {
 	Of     string            `json:"of"`

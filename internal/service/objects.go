@@ -54,9 +54,9 @@ func (s *Service) Find(ctx context.Context, query string, kind estate.Kind, limi
 	if err != nil {
 		return Found{}, err
 	}
-	matches := m.Estate().Find(query, kind)
-	f := Found{Objects: []Brief{}, Total: len(matches)}
-	for _, match := range matches[:min(limit, len(matches))] {
+	matches, total := m.Estate().Find(query, kind, limit)
+	f := Found{Objects: []Brief{}, Total: total}
+	for _, match := range matches {
 		b := brief(m.Estate(), match.At)
 		b.Matched = match.By
 		f.Objects = append(f.Objects, b)
@@ -146,7 +146,7 @@ func (s *Service) Show(ctx context.Context, query string, w Window) (Detail, err
 	m := moments[len(moments)-1].Map
 	e := m.Estate()
 	o := e.At(i)
-	d := Detail{Brief: brief(e, i), Facts: o.Facts, Identities: []string{}, Links: []Linked{}, ByTier: map[string]int{}, Latest: []Latest{}, Findings: []estate.Finding{}, From: w.From, To: w.To}
+	d := Detail{Brief: brief(e, i), Facts: o.Facts.Facts(), Identities: []string{}, Links: []Linked{}, ByTier: map[string]int{}, Latest: []Latest{}, Findings: []estate.Finding{}, From: w.From, To: w.To}
 	for _, id := range estate.Identities(o) {
 		d.Identities = append(d.Identities, id.String())
 	}
@@ -157,11 +157,7 @@ func (s *Service) Show(ctx context.Context, query string, w Window) (Detail, err
 			d.ByTier[e.At(r.At).Tier()]++
 		}
 	}
-	for _, f := range e.Findings() {
-		if f.Object == d.Ref {
-			d.Findings = append(d.Findings, f)
-		}
-	}
+	d.Findings = append(d.Findings, e.FindingsOf(i)...)
 	var names []string
 	for _, metric := range reading.Catalogue {
 		if metric.On(o.Key.Ref.Kind) {
@@ -245,13 +241,7 @@ type KindCount struct {
 
 // Reach returns all that depends on an object at a moment, VMs of the most important tier first.
 func (s *Service) Reach(ctx context.Context, query string, at time.Time, limit int) (Reach, error) {
-	if err := s.refresh(ctx); err != nil {
-		return Reach{}, err
-	}
-	if at.IsZero() {
-		at = s.now()
-	}
-	m, err := s.mapAt(ctx, at)
+	m, err := s.at(ctx, at)
 	if err != nil {
 		return Reach{}, err
 	}
@@ -322,15 +312,11 @@ func (s *Service) Overview(ctx context.Context) (Overview, error) {
 	if err != nil {
 		return Overview{}, err
 	}
-	o := Overview{Sources: []SourceState{}, Counts: []KindCount{}, Objects: m.Estate().Len(), Now: s.now()}
+	o := Overview{Sources: []SourceState{}, Counts: []KindCount{}, Objects: m.Estate().Count(), Now: s.now()}
 	for _, src := range sources {
 		o.Sources = append(o.Sources, s.state(src))
 	}
-	counts := map[estate.Kind]int{}
-	for i := range int32(m.Estate().Len()) {
-		counts[m.Estate().At(i).Key.Ref.Kind]++
-	}
-	for k, n := range counts {
+	for k, n := range m.Estate().Kinds() {
 		o.Counts = append(o.Counts, KindCount{k, n})
 	}
 	slices.SortFunc(o.Counts, func(a, b KindCount) int { return strings.Compare(string(a.Kind), string(b.Kind)) })

@@ -53,13 +53,7 @@ type SectionView struct {
 
 // Route returns the section of an object without figures, as of a moment.
 func (s *Service) Route(ctx context.Context, query string, at time.Time) (route.Section, error) {
-	if err := s.refresh(ctx); err != nil {
-		return route.Section{}, err
-	}
-	if at.IsZero() {
-		at = s.now()
-	}
-	m, err := s.mapAt(ctx, at)
+	m, err := s.at(ctx, at)
 	if err != nil {
 		return route.Section{}, err
 	}
@@ -274,7 +268,7 @@ func headline(m *route.Map, i int32, f NodeFigures) string {
 
 func (s *Service) events(ctx context.Context, m *route.Map, at []int32, q question) ([]EventNote, error) {
 	ids := make([]int64, len(at))
-	by := make(map[int64]*estate.Object, len(at))
+	by := make(map[int64]*estate.Node, len(at))
 	for k, i := range at {
 		o := m.Estate().At(i)
 		ids[k], by[o.Store] = o.Store, o

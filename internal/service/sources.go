@@ -174,29 +174,27 @@ const stepJoins = "joins"
 // joins says what the recognised objects would be joined with.
 func (s *Service) joins(ctx context.Context, name string, r source.Report, out *Probed) error {
 	began := time.Now()
-	objects, err := s.store.Estate(ctx, s.now())
+	m, err := s.current(ctx)
 	if err != nil {
 		return err
 	}
-	objects = slices.DeleteFunc(objects, func(o estate.Object) bool { return o.Key.Source == name })
-	counts := map[estate.Kind]int{}
-	for _, o := range r.Objects {
-		links := make(estate.Links, len(o.Links))
-		for kind, refs := range o.Links {
-			for _, text := range refs {
-				if ref, err := estate.ParseRef(text); err == nil {
-					links[estate.LinkKind(kind)] = append(links[estate.LinkKind(kind)], ref)
-				}
-			}
+	var change estate.Change
+	for i := range m.Estate().All() {
+		if k := m.Estate().At(i).Key; k.Source == name {
+			change.Drop = append(change.Drop, k)
 		}
+	}
+	counts := map[estate.Kind]int{}
+	for k := range r.Objects {
+		o := &r.Objects[k]
 		counts[o.Kind]++
-		objects = append(objects, estate.Object{Key: estate.Key{Source: name, Ref: o.Ref()}, Name: o.Name, Facts: o.Facts, Links: links})
+		change.Set = append(change.Set, o.Node(name))
 	}
 	for k, n := range counts {
 		out.Counts = append(out.Counts, KindCount{k, n})
 	}
 	slices.SortFunc(out.Counts, func(a, b KindCount) int { return strings.Compare(string(a.Kind), string(b.Kind)) })
-	out.Joins = estate.Build(objects).JoinsOf(name)
+	out.Joins = m.Estate().With(change).JoinsOf(name)
 	step := source.Step{Name: stepJoins, Outcome: source.Passed, Took: time.Since(began).Seconds()}
 	total := 0
 	with := map[string]bool{}

@@ -2,13 +2,10 @@ package store
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"hash/maphash"
 	"maps"
 	"math"
-	"reflect"
 	"slices"
 	"time"
 
@@ -52,6 +49,7 @@ type Intake struct {
 
 	source  *openSource
 	locked  map[string]bool
+	writes  versionWrites
 	series  map[Want]int64
 	held    map[chunkKey]*pending
 	values  int
@@ -85,36 +83,6 @@ type openSource struct {
 	listed  map[estate.Ref]int // line of the object record in this feed
 	end     time.Time
 	changed bool
-}
-
-// known is an object of the source and its versions that end after the header's time, in order.
-type known struct {
-	id       int64
-	versions []version
-	loaded   bool   // whether versions holds what there is
-	digest   uint64 // of what holds now, where it holds
-	holds    bool
-}
-
-// digests are of this process alone.
-var digestSeed = maphash.MakeSeed()
-
-func digest(name string, facts, links []byte) uint64 {
-	var h maphash.Hash
-	h.SetSeed(digestSeed)
-	_, _ = h.WriteString(name)
-	_ = h.WriteByte(0)
-	_, _ = h.Write(facts)
-	_ = h.WriteByte(0)
-	_, _ = h.Write(links)
-	return h.Sum64()
-}
-
-type version struct {
-	from, to pgtype.Timestamptz
-	name     string
-	facts    estate.Facts
-	links    map[string][]string
 }
 
 type chunkKey struct {
@@ -193,44 +161,7 @@ func (in *Intake) Begin(h feed.Header) error {
 			return err
 		}
 	}
-	rows, err := in.tx.Query(in.ctx, `
-		select o.id, o.kind, o.local_id, v.valid_from, v.valid_to, v.name, v.facts, v.links
-		from object o left join object_version v on v.object_id = o.id and v.valid_to > $2
-		where o.source_id = $1 order by o.id, v.valid_from`, src.id, h.Time)
-	if err != nil {
-		return err
-	}
-	var id int64
-	var ref estate.Ref
-	var v version
-	var name *string
-	_, err = pgx.ForEachRow(rows, []any{&id, &ref.Kind, &ref.ID, &v.from, &v.to, &name, &v.facts, &v.links}, func() error {
-		k := src.objects[ref]
-		if k == nil {
-			k = &known{id: id, loaded: true}
-			src.objects[ref] = k
-		}
-		if name != nil {
-			v.name = *name
-			k.versions = append(k.versions, v)
-			v.facts, v.links = nil, nil
-		}
-		return nil
-	})
-	if err != nil || in.memory == nil {
-		return err
-	}
-	for _, k := range src.objects { // the memory keeps what is needed to see a change, not the facts
-		if len(k.versions) > 0 && !after(k.versions[0].from, h.Time) {
-			facts, errF := json.Marshal(k.versions[0].facts)
-			links, errL := json.Marshal(k.versions[0].links)
-			if errF == nil && errL == nil {
-				k.digest, k.holds = digest(k.versions[0].name, facts, links), true
-			}
-		}
-		k.versions, k.loaded = nil, false
-	}
-	return nil
+	return in.loadObjects()
 }
 
 // loadSeries reads the series of the whole source.
@@ -248,164 +179,6 @@ func (in *Intake) loadSeries() error {
 	return err
 }
 
-// load reads the versions of an object that the memory knows only by its digest.
-func (in *Intake) load(k *known) error {
-	if k.loaded {
-		return nil
-	}
-	rows, err := in.tx.Query(in.ctx, `select valid_from, valid_to, name, facts, links from object_version where object_id = $1 and valid_to > $2 order by valid_from`,
-		k.id, in.source.header.Time)
-	if err != nil {
-		return err
-	}
-	k.versions = nil
-	var v version
-	_, err = pgx.ForEachRow(rows, []any{&v.from, &v.to, &v.name, &v.facts, &v.links}, func() error {
-		k.versions = append(k.versions, v)
-		v.facts, v.links = nil, nil
-		return nil
-	})
-	k.loaded = true
-	return err
-}
-
-// Object takes an object record. The object replaces what its source said of it before, as of the
-// header's time.
-func (in *Intake) Object(o *feed.Object, line int) error {
-	ref := o.Ref()
-	if first, twice := in.source.listed[ref]; twice {
-		return fmt.Errorf("%s %w, first in line %d", ref, ErrDuplicate, first)
-	}
-	in.source.listed[ref] = line
-	in.totals.Objects++
-	k := in.source.objects[ref]
-	facts, links, err := marshal(o)
-	if err != nil {
-		return err
-	}
-	sum := uint64(0)
-	if in.memory != nil {
-		if sum = digest(o.Name, facts, links); k != nil && k.holds && k.digest == sum {
-			return nil
-		}
-	}
-	if k != nil {
-		if err := in.load(k); err != nil {
-			return err
-		}
-	} else {
-		k = &known{loaded: true}
-		err := in.tx.QueryRow(in.ctx, `insert into object (source_id, kind, local_id) values ($1, $2, $3) returning id`,
-			in.source.id, ref.Kind, ref.ID).Scan(&k.id)
-		if err != nil {
-			return err
-		}
-		in.source.objects[ref] = k
-	}
-	at := in.source.header.Time
-	next := version{name: o.Name, facts: o.Facts, links: o.Links, from: pgtype.Timestamptz{Time: at, Valid: true}, to: pgtype.Timestamptz{InfinityModifier: pgtype.Infinity, Valid: true}}
-	if next.facts == nil {
-		next.facts = estate.Facts{}
-	}
-	if next.links == nil {
-		next.links = map[string][]string{}
-	}
-	if in.memory != nil {
-		defer func() { k.digest, k.holds, k.versions, k.loaded = sum, true, nil, false }()
-	}
-	if in.source.first { // what was before the first feed is taken to be as the first feed says
-		next.from = pgtype.Timestamptz{InfinityModifier: pgtype.NegativeInfinity, Valid: true}
-	}
-	if len(k.versions) > 0 {
-		v := k.versions[0]
-		switch {
-		case !after(v.from, at): // valid at this moment
-			if v.name == next.name && same(v.facts, next.facts) && same(v.links, next.links) {
-				return nil
-			}
-			if err := in.close(k, v, at); err != nil {
-				return err
-			}
-			next.to = v.to
-		default: // known only later: true until then
-			next.to = v.from
-		}
-	}
-	in.totals.Changed++
-	in.changed, in.source.changed = true, true
-	_, err = in.tx.Exec(in.ctx, `insert into object_version values ($1, $2, $3, $4, $5, $6)
-		on conflict (object_id, valid_from) do update set valid_to = excluded.valid_to, name = excluded.name, facts = excluded.facts, links = excluded.links`,
-		k.id, next.from, next.to, next.name, facts, links)
-	k.versions = append([]version{next}, k.versions...)
-	return err
-}
-
-// marshal writes facts and links as they are stored.
-func marshal(o *feed.Object) (facts, links []byte, err error) {
-	facts, links = []byte("{}"), []byte("{}")
-	if o.Facts != nil {
-		if facts, err = json.Marshal(o.Facts); err != nil {
-			return nil, nil, err
-		}
-	}
-	if o.Links != nil {
-		links, err = json.Marshal(o.Links)
-	}
-	return facts, links, err
-}
-
-func after(t pgtype.Timestamptz, at time.Time) bool {
-	return t.InfinityModifier == pgtype.Infinity || t.InfinityModifier == pgtype.Finite && t.Time.After(at)
-}
-
-// same compares by the JSON written, in which 4 and 4.0 are one.
-func same(a, b any) bool {
-	if reflect.DeepEqual(a, b) {
-		return true
-	}
-	x, errX := json.Marshal(a)
-	y, errY := json.Marshal(b)
-	return errX == nil && errY == nil && string(x) == string(y)
-}
-
-// close ends a version at a moment; one that began at that very moment is dropped.
-func (in *Intake) close(k *known, v version, at time.Time) error {
-	k.versions = k.versions[1:]
-	if v.from.InfinityModifier == pgtype.Finite && v.from.Time.Equal(at) {
-		_, err := in.tx.Exec(in.ctx, `delete from object_version where object_id = $1 and valid_from = $2`, k.id, at)
-		return err
-	}
-	_, err := in.tx.Exec(in.ctx, `update object_version set valid_to = $3 where object_id = $1 and valid_from = $2`, k.id, v.from, at)
-	return err
-}
-
-// Gone ends an object as of the header's time.
-func (in *Intake) Gone(ref estate.Ref) error {
-	k := in.source.objects[ref]
-	if k == nil {
-		return fmt.Errorf("%s %w", ref, ErrUnknown)
-	}
-	return in.end(k)
-}
-
-func (in *Intake) end(k *known) error {
-	if in.memory != nil && !k.holds {
-		return nil
-	}
-	if err := in.load(k); err != nil {
-		return err
-	}
-	if in.memory != nil {
-		defer func() { k.holds, k.versions, k.loaded = false, nil, false }()
-	}
-	if len(k.versions) == 0 || after(k.versions[0].from, in.source.header.Time) {
-		return nil
-	}
-	in.totals.Gone++
-	in.changed, in.source.changed = true, true
-	return in.close(k, k.versions[0], in.source.header.Time)
-}
-
 func (in *Intake) object(ref string) (int64, error) {
 	r, err := estate.ParseRef(ref)
 	if err != nil {
@@ -415,7 +188,7 @@ func (in *Intake) object(ref string) (int64, error) {
 	if k == nil {
 		return 0, fmt.Errorf("%s %w", r, ErrUnknown)
 	}
-	return k.id, nil // gone or not: late readings of it are still readings
+	return k.id, in.settle(k) // gone or not: late readings of it are still readings
 }
 
 // Reading takes a reading record. Values already stored for the same moments are replaced; a null
@@ -697,6 +470,7 @@ func (in *Intake) endSource() error {
 	if src == nil {
 		return nil
 	}
+	defer func() { in.source = nil }()
 	if src.header.Full {
 		for ref, k := range src.objects {
 			if _, listed := src.listed[ref]; !listed {
@@ -719,8 +493,7 @@ func (in *Intake) endSource() error {
 			in.memory.stamp = src.stamp
 		}
 	}
-	in.source = nil
-	return nil
+	return in.writeVersions()
 }
 
 func (in *Intake) finish() error {
@@ -734,34 +507,5 @@ func (in *Intake) finish() error {
 	if err := write(); err != nil {
 		return err
 	}
-	if in.changed {
-		_, err := in.tx.Exec(in.ctx, `update estate_version set version = version + 1`)
-		return err
-	}
-	return nil
-}
-
-// DropSources forgets sources with all their objects and readings.
-func (s *Store) DropSources(ctx context.Context, names []string) error {
-	if _, err := s.Pack(ctx, time.Date(9000, 1, 1, 0, 0, 0, 0, time.UTC)); err != nil { // a row of the tail may hold series of others too
-		return err
-	}
-	return s.inTx(ctx, func(tx pgx.Tx) error {
-		const of = `(select o.id from object o join source s on s.id = o.source_id where s.name = any($1))`
-		for _, q := range []string{
-			`delete from chunk where series_id in (select id from series where object_id in ` + of + `)`,
-			`delete from series where object_id in ` + of,
-			`delete from histogram where object_id in ` + of,
-			`delete from event where object_id in ` + of,
-			`delete from object_version where object_id in ` + of,
-			`delete from object where source_id in (select id from source where name = any($1))`,
-			`delete from source where name = any($1)`,
-		} {
-			if _, err := tx.Exec(ctx, q, names); err != nil {
-				return err
-			}
-		}
-		_, err := tx.Exec(ctx, `update estate_version set version = version + 1`)
-		return err
-	})
+	return in.announce()
 }

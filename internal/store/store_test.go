@@ -5,6 +5,8 @@ import (
 	"errors"
 	"math"
 	"os"
+	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -54,18 +56,18 @@ func objects(list ...*feed.Object) func(*store.Intake) error {
 	}
 }
 
-func estateAt(t *testing.T, s *store.Store, at time.Time) map[string]estate.Object {
+func estateAt(t *testing.T, s *store.Store, at time.Time) map[string]estate.Node {
 	t.Helper()
 	list, err := s.Estate(t.Context(), at)
 	require.NoError(t, err)
-	out := map[string]estate.Object{}
+	out := map[string]estate.Node{}
 	for _, o := range list {
 		out[o.Key.Ref.String()] = o
 	}
 	return out
 }
 
-func hostOf(o estate.Object) string { return o.Links[estate.RunsOn][0].ID }
+func hostOf(o estate.Node) string { return strings.TrimPrefix(o.Links.Texts("runs_on")[0], "host:") }
 
 func TestAnyMomentOfTheEstateCanBeRebuilt(t *testing.T) {
 	s := testbed.Store(t)
@@ -90,10 +92,28 @@ func TestAnyMomentOfTheEstateCanBeRebuilt(t *testing.T) {
 	assert.NotContains(t, third, "vm:b")
 	assert.Contains(t, third, "vm:c")
 
-	changes, err := s.Changes(t.Context(), t0, t0.Add(3*time.Hour))
+	moments, err := s.Moments(t.Context(), -1)
 	require.NoError(t, err)
-	require.Len(t, changes, 2)
-	assert.True(t, changes[0].Equal(t0.Add(time.Hour)))
+	slices.SortFunc(moments, time.Time.Compare)
+	require.Len(t, moments, 2)
+	assert.True(t, moments[0].Equal(t0.Add(time.Hour)))
+	later, err := s.Moments(t.Context(), after-1)
+	require.NoError(t, err)
+	assert.Len(t, later, 1, "only what the last change brought")
+
+	touched, listed, err := s.ChangedSince(t.Context(), before, after)
+	require.NoError(t, err)
+	assert.True(t, listed)
+	assert.Len(t, touched, 3, "a, b and c")
+	_, listed, err = s.ChangedSince(t.Context(), before-5, after)
+	require.NoError(t, err)
+	assert.False(t, listed, "what came before the first change is not known")
+	there := map[string]bool{}
+	require.NoError(t, s.NodesOf(t.Context(), touched, func(n estate.Node, ok bool) { there[n.Key.Ref.ID] = ok }))
+	assert.Equal(t, map[string]bool{"a": true, "b": false, "c": true}, there)
+	then := map[string]bool{}
+	require.NoError(t, s.Differences(t.Context(), t0.Add(90*time.Minute), func(n estate.Node, ok bool) { then[n.Key.Ref.ID] = ok }))
+	assert.Equal(t, map[string]bool{"b": true, "c": false}, then, "a was by then as it is")
 }
 
 func TestTheSameFeedTwiceChangesNothing(t *testing.T) {

@@ -883,6 +883,8 @@ export interface components {
             name: string;
             /** @description The object it is about, as kind:id@source */
             object: string;
+            /** @description The identifier or reference that leads nowhere */
+            wants?: string;
         };
         Found: {
             /** @description Cursor of the next page */

@@ -1,0 +1,228 @@
+package estate
+
+import (
+	"math/bits"
+	"slices"
+	"strings"
+)
+
+// index finds text in what objects are called. It keeps a line of lower-case text for each object, one after another on a
+// shelf, and for blocks of lines the trigrams that occur there. Lines that changed since the shelf was made lie beside it.
+type index struct {
+	shelf *shelf
+	stale table[int32, struct{}] // whose line on the shelf no longer holds
+	aside table[int32, string]
+}
+
+// Marks before the fields of a line that follow name and id.
+const (
+	markHex    = '\x01' // an identifier of hexadecimal digits
+	markText   = '\x04' // any other
+	markNumber = '\x02' // a LUN or volume number
+	markExtra  = '\x03' // a word it is known by
+	lineStart  = '\x05'
+	fieldEnd   = '\x00'
+	lineEnd    = '\n'
+)
+
+// line writes what an object is found by: its name, its id, then marked fields.
+func line(o *Node) string {
+	var b strings.Builder
+	writeLine(&b, o, bearings(o, nil))
+	return b.String()
+}
+
+func writeLine(b *strings.Builder, o *Node, own []bearing) {
+	plain := func(s string) {
+		s = strings.ToLower(s)
+		if strings.IndexFunc(s, func(r rune) bool { return r < ' ' }) >= 0 {
+			s = strings.Map(func(r rune) rune { return max(r, ' ') }, s)
+		}
+		b.WriteString(s)
+		b.WriteByte(fieldEnd)
+	}
+	b.WriteByte(lineStart)
+	plain(o.Name)
+	plain(o.Key.Ref.ID)
+	for _, x := range own {
+		id := x.id
+		if r := &roles[x.role]; !r.claim && !shows(r.kind) {
+			continue
+		}
+		if id.hex() {
+			b.WriteByte(markHex)
+		} else {
+			b.WriteByte(markText)
+		}
+		plain(id.Value)
+	}
+	for _, f := range []string{"lun", "number"} {
+		if s := o.Facts.Text(f); s != "" {
+			b.WriteByte(markNumber)
+			plain(s)
+		}
+	}
+	for _, f := range []string{"address", "application", "alias"} {
+		for _, s := range o.Facts.Texts(f) {
+			b.WriteByte(markExtra)
+			plain(s)
+		}
+	}
+	b.WriteByte(lineEnd)
+}
+
+func (x *index) edit() index {
+	return index{shelf: x.shelf, stale: x.stale.edit(0), aside: x.aside.edit(0)}
+}
+
+func (x *index) set(i int32, o *Node, bulk bool) {
+	if bulk {
+		return // all lines are written at the end
+	}
+	x.stale.set(i, struct{}{})
+	x.aside.set(i, line(o))
+}
+
+func (x *index) drop(i int32) {
+	x.stale.set(i, struct{}{})
+	x.aside.drop(i)
+}
+
+// finish makes a new shelf where there is none, or where too much lies beside it.
+func (x *index) finish(e *Estate) {
+	if x.shelf != nil && len(x.aside.layer)+len(x.aside.base) <= e.count/16+4096 {
+		return
+	}
+	*x = newIndex(newShelf(e, nil))
+}
+
+func newIndex(s *shelf) index {
+	return index{s, table[int32, struct{}]{layer: map[int32]layered[struct{}]{}}, table[int32, string]{layer: map[int32]layered[string]{}}}
+}
+
+const (
+	blockLines = 64
+	grams      = 1 << 13
+)
+
+type shelf struct {
+	text   string
+	starts []uint32 // of each line, and the end of the last
+	at     []int32
+	words  int      // of 64 blocks
+	blocks []uint64 // for each trigram, the blocks it occurs in
+}
+
+func gram(a, b, c byte) int {
+	return int((uint32(a)*0x9e3d + uint32(b)*0x6f35 + uint32(c)*0x2b17) >> 3 & (grams - 1))
+}
+
+// newShelf writes the lines of all objects. own holds their identifiers by position, where they are known already.
+func newShelf(e *Estate, own [][]bearing) *shelf {
+	s := &shelf{starts: make([]uint32, 0, e.count+1), at: make([]int32, 0, e.count)}
+	var b strings.Builder
+	b.Grow(e.count * 80)
+	for i := range e.All() {
+		s.starts, s.at = append(s.starts, uint32(b.Len())), append(s.at, i)
+		if own != nil {
+			writeLine(&b, e.At(i), own[i])
+		} else {
+			b.WriteString(line(e.At(i)))
+		}
+	}
+	s.text = strings.Clone(b.String())
+	s.starts = append(s.starts, uint32(len(s.text)))
+	s.words = (len(s.at)/blockLines)/64 + 1
+	s.blocks = make([]uint64, grams*s.words)
+	for n := range s.at {
+		block := n / blockLines
+		bit, word := uint64(1)<<(block%64), block/64
+		t := s.text[s.starts[n]:s.starts[n+1]]
+		for k := 0; k+3 <= len(t); k++ {
+			s.blocks[gram(t[k], t[k+1], t[k+2])*s.words+word] |= bit
+		}
+	}
+	return s
+}
+
+// each calls f with every line that holds any of the patterns.
+func (s *shelf) each(patterns []string, f func(at int32, line string)) {
+	hit := make([]uint64, s.words)
+	for _, p := range patterns {
+		all := make([]uint64, s.words)
+		for k := range all {
+			all[k] = ^uint64(0)
+		}
+		for k := 0; k+3 <= len(p); k++ {
+			row := s.blocks[gram(p[k], p[k+1], p[k+2])*s.words:]
+			for w := range all {
+				all[w] &= row[w]
+			}
+		}
+		for w := range hit {
+			hit[w] |= all[w]
+		}
+	}
+	for w, word := range hit {
+		for ; word != 0; word &= word - 1 {
+			first := (w*64 + bits.TrailingZeros64(word)) * blockLines
+			if first >= len(s.at) {
+				return
+			}
+			s.block(first, min(first+blockLines, len(s.at)), patterns, f)
+		}
+	}
+}
+
+// block looks through the lines from first to last, last excluded.
+func (s *shelf) block(first, last int, patterns []string, f func(at int32, line string)) {
+	next := make([]int, len(patterns)) // where each pattern occurs next
+	base := int(s.starts[first])
+	text := s.text[base:s.starts[last]]
+	for k := range next {
+		next[k] = strings.Index(text, patterns[k])
+	}
+	for {
+		best := -1
+		for _, n := range next {
+			if n >= 0 && (best < 0 || n < best) {
+				best = n
+			}
+		}
+		if best < 0 {
+			return
+		}
+		n, exact := slices.BinarySearch(s.starts[first:last], uint32(base+best))
+		if n += first; !exact {
+			n--
+		}
+		end := int(s.starts[n+1]) - base
+		f(s.at[n], text[int(s.starts[n])-base:end])
+		for k := range next {
+			if next[k] >= 0 && next[k] < end {
+				if at := strings.Index(text[end:], patterns[k]); at >= 0 {
+					next[k] = end + at
+				} else {
+					next[k] = -1
+				}
+			}
+		}
+	}
+}
+
+// each calls f with every line that holds any of the patterns, those on the shelf that still hold and those beside it.
+func (x *index) each(patterns []string, f func(at int32, line string)) {
+	x.shelf.each(patterns, func(at int32, text string) {
+		if _, stale := x.stale.get(at); !stale {
+			f(at, text)
+		}
+	})
+	x.aside.all(func(at int32, text string) {
+		for _, p := range patterns {
+			if strings.Contains(text, p) {
+				f(at, text)
+				return
+			}
+		}
+	})
+}
