@@ -84,7 +84,7 @@ func (a *App) root() *cli.Command {
 		},
 		Commands: []*cli.Command{
 			a.find(), a.show(), a.route(), a.reach(), a.strata(), a.suspects(), a.source(),
-			a.importFeed(), a.signIn(), a.account(), a.token(), a.serve(), a.demo(), a.openapi(),
+			a.importFeed(), a.signIn(), a.account(), a.token(), a.serve(), a.demo(), a.lab(), a.openapi(),
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if c.Args().Present() {

@@ -47,6 +47,9 @@ func (a *App) serve() *cli.Command {
 			}
 			defer st.Close()
 			svc := service.New(st, time.Now)
+			if err := svc.Load(ctx); err != nil {
+				return err
+			}
 			stopCollecting, err := startCollecting(ctx, svc, c.String("key-file"), log)
 			if err != nil {
 				return err

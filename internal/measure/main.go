@@ -12,6 +12,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -44,8 +45,17 @@ func main() {
 		err = manyFeeds(ctx)
 	case "serve-feeds":
 		err = serveFeeds()
+	case "estates":
+		err = estates(ctx)
 	default:
-		err = errors.New("usage: measure bench | measure collect | measure score | measure real [hold]")
+		if part, arg, _ := strings.Cut(what, " "); part == "serve-estate" {
+			err = serveEstate(ctx, arg)
+			break
+		} else if vms, bad := strconv.Atoi(arg); part == "estate" && bad == nil {
+			err = estateOf(ctx, vms)
+			break
+		}
+		err = errors.New("usage: measure bench | measure collect | measure estates | measure score | measure real [hold]")
 	}
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err) // log writes to where slog does, and that is nowhere
@@ -171,7 +181,10 @@ func (p *place) bench(ctx context.Context, dir string) error {
 	if err := p.pages(ctx); err != nil {
 		return err
 	}
-	return collecting(ctx)
+	if err := collecting(ctx); err != nil {
+		return err
+	}
+	return estates(ctx)
 }
 
 func (p *place) load(ctx context.Context, path string) (time.Duration, service.ImportResult, error) {

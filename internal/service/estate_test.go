@@ -129,7 +129,7 @@ func TestFindingsReachPeople(t *testing.T) {
 	for _, f := range o.Findings {
 		codes[f.Code]++
 	}
-	assert.Equal(t, map[string]int{estate.LinkToNothing: 1, estate.NotJoined: 1, estate.Cycle: 1, estate.IdentityClaimedTwice: 1}, codes)
+	assert.Equal(t, map[string]int{estate.LinkToNothing: 1, estate.NotJoined: 1, estate.Cycle: 1, estate.IdentityClaimedTwice: 2}, codes)
 	d, err := s.Show(t.Context(), "ds-lost", service.Window{From: noon.Add(-time.Hour), To: noon})
 	require.NoError(t, err)
 	require.Len(t, d.Findings, 1)
