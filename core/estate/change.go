@@ -102,7 +102,7 @@ type editor struct {
 }
 
 func (e *Estate) edit(bulk int) *editor {
-	next := &Estate{nodes: e.nodes.edit(), count: e.count, byKey: e.byKey.edit(bulk), byID: e.byID.edit(bulk), out: e.out.edit(), in: e.in.edit(),
+	next := &Estate{nodes: e.nodes.edit(), codes: e.codes.edit(), coded: slices.Clip(e.coded), order: slices.Clip(e.order), count: e.count, byKey: e.byKey.edit(bulk), byID: e.byID.edit(bulk), out: e.out.edit(), in: e.in.edit(),
 		cut: e.cut.edit(min(bulk, 1)), against: e.against.edit(min(bulk, 1)), waiting: e.waiting.edit(min(bulk, 1)), findings: e.findings.edit(min(bulk, 1)),
 		kinds: maps.Clone(e.kinds), words: slices.Clip(e.words), sources: slices.Clip(e.sources), text: e.text.edit()}
 	if next.kinds == nil {
@@ -144,6 +144,7 @@ func (ed *editor) set(o Node) {
 	i, exists := ed.byKey.get(o.Key)
 	if !exists {
 		i = ed.nodes.grow(o)
+		ed.codes.grow(ed.code(o.Key.Ref.Kind))
 		ed.out.grow(nil)
 		ed.in.grow(nil)
 		ed.byKey.set(o.Key, i)
@@ -214,6 +215,7 @@ func (ed *editor) drop(k Key) {
 	ed.byKey.drop(k)
 	ed.text.drop(i)
 	*o = Node{}
+	*ed.codes.change(i) = ed.code("")
 	ed.count--
 	ed.touch(i)
 }
@@ -291,7 +293,7 @@ func (ed *editor) finish() *Estate {
 		ed.breakCircles()
 		ed.text.finish(ed.Estate)
 	}
-	ed.nodes.own, ed.out.own, ed.in.own = nil, nil, nil
+	ed.nodes.own, ed.codes.own, ed.out.own, ed.in.own = nil, nil, nil, nil
 	return ed.Estate
 }
 
@@ -348,6 +350,18 @@ func (ed *editor) replace(i int32, edges []edge) {
 		}
 	}
 	*ed.out.change(i) = edges
+}
+
+// code returns the number of a kind.
+func (ed *editor) code(k Kind) uint8 {
+	if n := slices.Index(ed.coded, k); n >= 0 {
+		return uint8(n)
+	}
+	if len(ed.coded) > 250 { // extensions beyond that share the last
+		return uint8(len(ed.coded) - 1)
+	}
+	ed.coded, ed.order = append(ed.coded, k), append(ed.order, uint8(orderOf(k)))
+	return uint8(len(ed.coded) - 1)
 }
 
 // word returns the number of a kind of link.

@@ -145,8 +145,7 @@ func TestWhatWasAskedForIsFoundAfterAChange(t *testing.T) {
 	renamed := obj("a", VM, "1", "tide-model-01", nil, nil)
 	e = e.With(Change{Set: []Node{renamed.Node()}, Drop: []Key{{"a", ref("vm:2")}}})
 	for query, want := range map[string]int{"berth": 0, "tide": 1, "sonar": 0, "t": 1, "1": 1} {
-		_, total := e.Find(query, "", 0)
-		assert.Equal(t, want, total, query)
+		assert.Equal(t, want, e.Find(query, "", 0).Total, query)
 	}
 	assert.Equal(t, 1, e.Count())
 }

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"iter"
 	"slices"
+	"strings"
 	"sync"
 )
 
@@ -25,6 +26,9 @@ type edge struct {
 // [Estate.With] makes another that shares with it what did not change.
 type Estate struct {
 	nodes    list[Node]
+	codes    list[uint8] // number of the kind of each node: walks ask for nothing else of most
+	coded    []Kind      // kinds by number
+	order    []uint8     // what people look for first, by number of kind
 	count    int
 	byKey    table[Key, int32]
 	byID     table[Identity, bearers]
@@ -84,7 +88,7 @@ func (e *Estate) All() iter.Seq[int32] {
 func (e *Estate) At(i int32) *Node { return e.nodes.at(i) }
 
 // Kind returns the kind of the object at position i.
-func (e *Estate) Kind(i int32) Kind { return e.nodes.at(i).Key.Ref.Kind }
+func (e *Estate) Kind(i int32) Kind { return e.coded[*e.codes.at(i)] }
 
 // Position returns the position of the object with that key.
 func (e *Estate) Position(k Key) (int32, bool) { return e.byKey.get(k) }
@@ -158,6 +162,16 @@ func (e *Estate) First(i int32, kind LinkKind) int32 {
 	return -1
 }
 
+// FirstFrom returns the first position whose links of a kind lead to i, -1 where there is none.
+func (e *Estate) FirstFrom(i int32, kind LinkKind) int32 {
+	for _, x := range *e.in.at(i) {
+		if e.words[x.kind] == kind {
+			return x.to
+		}
+	}
+	return -1
+}
+
 // Number returns how many objects there are of a kind.
 func (e *Estate) Number(k Kind) int { return len(e.kinds[k]) }
 
@@ -190,7 +204,10 @@ func (e *Estate) OfKind(k Kind) []int32 {
 
 // compare orders objects by title, then by key.
 func compare(a, b *Node) int {
-	return cmp.Or(cmp.Compare(a.Title(), b.Title()), compareKeys(a.Key, b.Key))
+	if c := strings.Compare(a.Title(), b.Title()); c != 0 {
+		return c
+	}
+	return compareKeys(a.Key, b.Key)
 }
 
 func compareKeys(a, b Key) int {

@@ -145,13 +145,14 @@ func TestFindAndResolve(t *testing.T) {
 		obj("other", Volume, "v", "vol-1", Facts{"number": 114.0}, nil),
 	})
 	name := func(m Match) string { return e.At(m.At).Title() }
-	found, total := e.Find("manifest", "", 0)
-	assert.Equal(t, 2, total)
+	f := e.Find("manifest", "", 0)
+	found := f.Matches
+	assert.Equal(t, 2, f.Total)
 	require.Len(t, found, 2)
 	assert.Equal(t, "manifest-db-01", name(found[0]))
-	lun, _ := e.Find("LUN 14", "", 0)
+	lun := e.Find("LUN 14", "", 0).Matches
 	assert.Equal(t, Volume, e.Kind(lun[0].At))
-	count := func(query string, kind Kind) int { _, n := e.Find(query, kind, 1); return n }
+	count := func(query string, kind Kind) int { return e.Find(query, kind, 1).Total }
 	assert.Equal(t, 1, count("14", Volume), "a LUN number is not part of another")
 	assert.NotZero(t, count("0x6001405F0000", ""))
 	assert.NotZero(t, count("24d0-0b5e", ""))
@@ -194,7 +195,7 @@ func TestJoinsByTargetAndNumber(t *testing.T) {
 	assert.Equal(t, map[string]int{NotJoined: 1}, codes(e), "the one whose LUN nobody lists")
 	assert.Equal(t, []Joined{{Kind: Extent, From: Datastore, To: Volume, With: "hyp", Count: 1}, {Kind: Opens, From: Device, To: Volume, With: "hyp", Count: 1}}, e.JoinsOf("array"))
 	assert.Empty(t, e.JoinsOf("nobody"))
-	found, _ := e.Find(iqn+"/1", "", 0)
+	found := e.Find(iqn+"/1", "", 0).Matches
 	at := map[int32]int{}
 	for _, m := range found {
 		at[m.At] = m.Way

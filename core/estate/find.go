@@ -40,11 +40,13 @@ func newQuery(text string) query {
 	return q
 }
 
-// patterns are texts of which a line holds at least one where it matches.
-func (q query) patterns() []string {
-	p := []string{q.text}
-	if len(q.text) < 3 { // whole fields, and beginnings of names
-		p = []string{string(lineStart) + q.text, string(fieldEnd) + q.text + string(fieldEnd)}
+// patterns are texts of which a line holds at least one where it matches; short is what a name must begin with or an id
+// be, for a query too short to be looked for anywhere.
+func (q query) patterns() (p []string, short string) {
+	if len(q.text) < 3 {
+		short = q.text
+	} else {
+		p = append(p, q.text)
 	}
 	if q.digits != "" && q.digits != q.text {
 		p = append(p, q.digits)
@@ -55,7 +57,7 @@ func (q query) patterns() []string {
 	if q.number != "" {
 		p = append(p, string(markNumber)+q.number+string(fieldEnd))
 	}
-	return p
+	return p, short
 }
 
 const noMatch = 9
@@ -110,33 +112,83 @@ func (q query) match(line string, kind Kind) int {
 	return best
 }
 
+// Found are the objects that answer a query.
+type Found struct {
+	Matches []Match
+	Total   int  // how many there are in all
+	More    bool // there are more than Total: they were not all looked for
+}
+
+// mostHits bounds how many answers are looked at in each part of the text: queries of a few characters have tens of
+// thousands, and nobody reads them.
+const mostHits = 3000
+
+type candidate struct {
+	score int
+	at    int32
+}
+
 // Find returns the objects whose name, id or any identifier contains the query, best first and at most limit of them (all
-// for 0), and how many there are. Hexadecimal identifiers are found in any notation; a bare number also finds LUN and
-// device numbers. Of one or two characters a name must begin so. A kind of "" means any.
-func (e *Estate) Find(text string, kind Kind, limit int) (found []Match, total int) {
+// for 0). Hexadecimal identifiers are found in any notation; a bare number also finds LUN and device numbers. Of one or two
+// characters a name must begin so. A kind of "" means any. Where names that begin with the query are enough for the limit,
+// what contains it elsewhere is not looked for.
+func (e *Estate) Find(text string, kind Kind, limit int) Found {
 	q := newQuery(text)
 	if q.text == "" {
-		return nil, 0
+		return Found{}
 	}
-	type candidate struct {
-		score int
-		at    int32
+	if limit > 0 && len(q.text) >= 2 && len(q.digits) < 8 {
+		first, _ := e.candidates(q, kind, nil, q.text, 0)
+		if len(first) >= limit {
+			f := e.best(q, first, limit)
+			f.More = true
+			return f
+		}
 	}
-	const orders = 64
-	var all []candidate
-	var tally [noMatch * orders]int
-	e.text.each(q.patterns(), func(at int32, line string) {
+	patterns, short := q.patterns()
+	most := 0
+	if limit > 0 {
+		most = mostHits
+	}
+	all, more := e.candidates(q, kind, patterns, short, most)
+	f := e.best(q, all, limit)
+	f.More = more
+	return f
+}
+
+const scores = 64 // of one way
+
+// candidates returns what answers a query among the lines that hold a pattern, at most some of each part where most is not
+// 0, and whether there may be more.
+func (e *Estate) candidates(q query, kind Kind, patterns []string, short string, most int) (all []candidate, more bool) {
+	var some [parts][]candidate
+	var full [parts]bool
+	e.text.each(patterns, short, func(part int, at int32, line string) bool {
 		k := e.Kind(at)
 		if kind != "" && k != kind {
-			return
+			return true
 		}
 		if way := q.match(line, k); way < noMatch {
-			score := way*orders + orderOf(k)
-			tally[score]++
-			all = append(all, candidate{score, at})
+			some[part] = append(some[part], candidate{way*scores + int(e.order[*e.codes.at(at)]), at})
+			full[part] = most > 0 && len(some[part]) >= most
 		}
+		return !full[part]
 	})
-	total = len(all)
+	for k, part := range some {
+		all = append(all, part...)
+		more = more || full[k]
+	}
+	return all, more
+}
+
+// best puts the first of the candidates in order.
+func (e *Estate) best(q query, all []candidate, limit int) Found {
+	var tally [noMatch * scores]int
+	for _, c := range all {
+		tally[c.score]++
+	}
+	total := len(all)
+	var found []Match
 	if limit <= 0 || limit > total {
 		limit = total
 	}
@@ -165,10 +217,10 @@ func (e *Estate) Find(text string, kind Kind, limit int) (found []Match, total i
 	}
 	slices.SortFunc(sure, order)
 	for _, c := range append(sure, edge...) {
-		way := c.score / orders
+		way := c.score / scores
 		found = append(found, Match{At: c.at, By: e.by(c.at, q, way), Way: way})
 	}
-	return found, total
+	return Found{Matches: found, Total: total}
 }
 
 func orderOf(k Kind) int {
@@ -239,8 +291,7 @@ func (e *Estate) Resolve(query string) (int32, error) {
 		return e.only(query, at)
 	}
 	var exact []int32
-	found, _ := e.Find(query, "", 50)
-	for _, m := range found {
+	for _, m := range e.Find(query, "", 50).Matches {
 		if m.Way == 0 {
 			exact = append(exact, m.At)
 		}
@@ -274,8 +325,7 @@ func (e *Estate) address(query string) ([]int32, bool) {
 		return at, true
 	}
 	// kind:name, for people who know the name but not the id
-	found, _ := e.Find(ref.ID, ref.Kind, 50)
-	for _, m := range found {
+	for _, m := range e.Find(ref.ID, ref.Kind, 50).Matches {
 		if strings.EqualFold(e.At(m.At).Name, ref.ID) {
 			at = append(at, m.At)
 		}

@@ -4,6 +4,7 @@ import (
 	"math/bits"
 	"slices"
 	"strings"
+	"sync"
 )
 
 // index finds text in what objects are called. It keeps a line of lower-case text for each object, one after another on a
@@ -145,8 +146,41 @@ func newShelf(e *Estate, own [][]bearing) *shelf {
 	return s
 }
 
-// each calls f with every line that holds any of the patterns.
-func (s *shelf) each(patterns []string, f func(at int32, line string)) {
+// parts is in how many a shelf is looked through at a time.
+const parts = 4
+
+// each calls f with every line that holds any of the patterns, or, where short is not empty, begins with it or has it for an
+// id. The shelf is looked through in parts at the same time: f is told which, and ends its part by returning false.
+func (s *shelf) each(patterns []string, short string, f func(part int, at int32, line string) bool) {
+	var opening []string // what a block with a line that begins with short holds
+	if short != "" {
+		opening = []string{string(lineStart) + short, string(fieldEnd) + short + string(fieldEnd)}
+	}
+	hit, open := s.holding(patterns), s.holding(opening)
+	var done sync.WaitGroup
+	for part := range parts {
+		done.Go(func() {
+			g := func(at int32, line string) bool { return f(part, at, line) }
+			for w := s.words * part / parts; w < s.words*(part+1)/parts; w++ {
+				for word := hit[w] | open[w]; word != 0; word &= word - 1 {
+					block := bits.TrailingZeros64(word)
+					first := (w*64 + block) * blockLines
+					if first >= len(s.at) {
+						return
+					}
+					last := min(first+blockLines, len(s.at))
+					if open[w]>>block&1 == 1 && !s.begins(short, first, last, g) || hit[w]>>block&1 == 1 && !s.block(first, last, patterns, g) {
+						return
+					}
+				}
+			}
+		})
+	}
+	done.Wait()
+}
+
+// holding returns the blocks that may hold any of the patterns, as bits.
+func (s *shelf) holding(patterns []string) []uint64 {
 	hit := make([]uint64, s.words)
 	for _, p := range patterns {
 		all := make([]uint64, s.words)
@@ -163,19 +197,28 @@ func (s *shelf) each(patterns []string, f func(at int32, line string)) {
 			hit[w] |= all[w]
 		}
 	}
-	for w, word := range hit {
-		for ; word != 0; word &= word - 1 {
-			first := (w*64 + bits.TrailingZeros64(word)) * blockLines
-			if first >= len(s.at) {
-				return
-			}
-			s.block(first, min(first+blockLines, len(s.at)), patterns, f)
-		}
-	}
+	return hit
 }
 
-// block looks through the lines from first to last, last excluded.
-func (s *shelf) block(first, last int, patterns []string, f func(at int32, line string)) {
+// begins looks at the beginning and the id of the lines from first to last, last excluded, as block does.
+func (s *shelf) begins(short string, first, last int, f func(at int32, line string) bool) bool {
+	for n := first; n < last; n++ {
+		line := s.text[s.starts[n]:s.starts[n+1]]
+		if (strings.HasPrefix(line[1:], short) || isID(line, short)) && !f(s.at[n], line) {
+			return false
+		}
+	}
+	return true
+}
+
+// isID reports whether the second field of a line is just text.
+func isID(line, text string) bool {
+	id := strings.IndexByte(line, fieldEnd) + 1
+	return strings.HasPrefix(line[id:], text) && line[id+len(text)] == fieldEnd
+}
+
+// block looks through the lines from first to last, last excluded, until f returns false; then it does too.
+func (s *shelf) block(first, last int, patterns []string, f func(at int32, line string) bool) bool {
 	next := make([]int, len(patterns)) // where each pattern occurs next
 	base := int(s.starts[first])
 	text := s.text[base:s.starts[last]]
@@ -190,14 +233,16 @@ func (s *shelf) block(first, last int, patterns []string, f func(at int32, line 
 			}
 		}
 		if best < 0 {
-			return
+			return true
 		}
 		n, exact := slices.BinarySearch(s.starts[first:last], uint32(base+best))
 		if n += first; !exact {
 			n--
 		}
 		end := int(s.starts[n+1]) - base
-		f(s.at[n], text[int(s.starts[n])-base:end])
+		if !f(s.at[n], text[int(s.starts[n])-base:end]) {
+			return false
+		}
 		for k := range next {
 			if next[k] >= 0 && next[k] < end {
 				if at := strings.Index(text[end:], patterns[k]); at >= 0 {
@@ -210,19 +255,20 @@ func (s *shelf) block(first, last int, patterns []string, f func(at int32, line 
 	}
 }
 
-// each calls f with every line that holds any of the patterns, those on the shelf that still hold and those beside it.
-func (x *index) each(patterns []string, f func(at int32, line string)) {
-	x.shelf.each(patterns, func(at int32, text string) {
-		if _, stale := x.stale.get(at); !stale {
-			f(at, text)
+// each calls f as shelf.each does, with the lines on the shelf that still hold and, as part 0, with those beside it.
+func (x *index) each(patterns []string, short string, f func(part int, at int32, line string) bool) {
+	changed := len(x.stale.layer)+len(x.stale.base) > 0
+	x.shelf.each(patterns, short, func(part int, at int32, text string) bool {
+		if changed {
+			if _, stale := x.stale.get(at); stale {
+				return true
+			}
 		}
+		return f(part, at, text)
 	})
 	x.aside.all(func(at int32, text string) {
-		for _, p := range patterns {
-			if strings.Contains(text, p) {
-				f(at, text)
-				return
-			}
+		if short != "" && (strings.HasPrefix(text[1:], short) || isID(text, short)) || slices.ContainsFunc(patterns, func(p string) bool { return strings.Contains(text, p) }) {
+			f(0, at, text)
 		}
 	})
 }

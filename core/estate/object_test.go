@@ -86,14 +86,13 @@ func TestBestMatchesComeFirst(t *testing.T) {
 		obj("a", Host, "6", "h", Facts{"iqn": "iqn.2026-03.example.tidewrack:gate"}, nil),
 	})
 	var names []string
-	found, _ := e.Find("gate", "", 0)
+	found := e.Find("gate", "", 0).Matches
 	for _, m := range found {
 		names = append(names, e.At(m.At).Title())
 	}
 	assert.Equal(t, []string{"gate", "gate-01", "gate-01 disk", "ticket-gate-01", "h", "heron"}, names)
-	first, total := e.Find("gate", "", 2)
-	assert.Equal(t, 6, total)
-	assert.Equal(t, found[:2], first, "the first few are the same as of all")
-	vms, _ := e.Find("GATE", VM, 0)
-	assert.Len(t, vms, 3, "without regard to case, and of one kind")
+	first := e.Find("gate", "", 2)
+	assert.True(t, first.More, "those that contain it need not be looked for")
+	assert.Equal(t, found[:2], first.Matches, "the first few are the same as of all")
+	assert.Len(t, e.Find("GATE", VM, 0).Matches, 3, "without regard to case, and of one kind")
 }

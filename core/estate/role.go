@@ -84,15 +84,43 @@ type bearing struct {
 
 // bearings lists the identifiers of an object in the order of its roles; unreadable ones go to bad.
 func bearings(o *Node, bad func(r *role, err error)) []bearing {
-	var out []bearing
-	for _, k := range rolesOf[o.Key.Ref.Kind] {
+	of := rolesOf[o.Key.Ref.Kind]
+	if len(of) == 0 {
+		return nil
+	}
+	var buffer [8]string
+	raws := buffer[:len(of)]
+	missing := len(of)
+	o.Facts.each(func(name, raw string) bool {
+		for n, k := range of {
+			if raws[n] == "" && roles[k].fact == name {
+				raws[n] = raw
+				missing--
+			}
+		}
+		return missing > 0
+	})
+	if missing == len(of) {
+		return nil
+	}
+	out := make([]bearing, 0, len(of)-missing)
+	one := func(k uint8, text string) {
 		r := &roles[k]
-		for _, text := range o.Facts.Texts(r.fact) {
-			id, err := Normalize(r.scheme, text)
-			if err == nil {
-				out = append(out, bearing{k, id})
-			} else if bad != nil {
-				bad(r, err)
+		id, err := Normalize(r.scheme, text)
+		if err == nil {
+			out = append(out, bearing{k, id})
+		} else if bad != nil {
+			bad(r, err)
+		}
+	}
+	for n, k := range of {
+		switch raw := raws[n]; {
+		case raw == "":
+		case raw[0] == '"':
+			one(k, unquote(raw))
+		default:
+			for _, text := range texts(raw) {
+				one(k, text)
 			}
 		}
 	}

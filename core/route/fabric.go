@@ -16,6 +16,7 @@ type fabrics struct {
 	mu    sync.Mutex
 	costs map[int32]map[int32]float64 // to a switch, from every other
 	ways  map[[2]int32][]int32
+	zones map[int32]bool // whether any of a fabric is known
 }
 
 // hop is one inter-switch link as seen from one of its ends.
@@ -28,7 +29,7 @@ func newFabrics(e *estate.Estate) *fabrics { return without(e, -1) }
 
 // without leaves out one object: a link, a switch, a port of a link, or none for -1.
 func without(e *estate.Estate, gone int32) *fabrics {
-	f := &fabrics{e: e, hops: make(map[int32][]hop), costs: make(map[int32]map[int32]float64), ways: make(map[[2]int32][]int32)}
+	f := &fabrics{e: e, hops: make(map[int32][]hop), costs: make(map[int32]map[int32]float64), ways: make(map[[2]int32][]int32), zones: make(map[int32]bool)}
 	for _, isl := range e.OfKind(estate.ISL) {
 		ends := e.To(isl, estate.Joins)
 		if len(ends) != 2 || isl == gone || slices.Contains(ends, gone) || lost(e.At(isl)) {
@@ -268,29 +269,36 @@ func (w way) stops() []int32 {
 // zoned reports whether a zone holds both ports. known is false where no zone is known of the fabrics they are in: then
 // nothing can be said.
 func (m *Map) zoned(a, b int32) (zoned, known bool) {
-	in := m.e.From(a, estate.Zones)
-	for _, z := range m.e.From(b, estate.Zones) {
-		if slices.Contains(in, z) {
-			return true, true
+	m.e.EachIn(a, func(link estate.LinkKind, zone int32) { // a host's port is in few zones, an array's in hundreds
+		if link == estate.Zones && !zoned {
+			m.e.EachOut(zone, func(link estate.LinkKind, port int32) { zoned = zoned || link == estate.Zones && port == b })
 		}
+	})
+	if zoned {
+		return true, true
 	}
 	for _, port := range []int32{a, b} {
 		if sw := m.switchOf(port); sw >= 0 {
-			for _, f := range m.e.To(sw, estate.MemberOf) {
-				if m.fabricIsZoned(f) {
-					return false, true
-				}
+			if f := m.e.First(sw, estate.MemberOf); f >= 0 && m.fabric().zoned(f) {
+				return false, true
 			}
 		}
 	}
 	return false, false
 }
 
-func (m *Map) fabricIsZoned(f int32) (zoned bool) {
-	m.e.EachIn(f, func(link estate.LinkKind, from int32) {
-		zoned = zoned || link == estate.MemberOf && m.e.Kind(from) == estate.Zone
-	})
-	return zoned
+// zoned reports whether any zone of a fabric is known.
+func (f *fabrics) zoned(fabric int32) bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	known, ok := f.zones[fabric]
+	if !ok {
+		f.e.EachIn(fabric, func(link estate.LinkKind, from int32) {
+			known = known || link == estate.MemberOf && f.e.Kind(from) == estate.Zone
+		})
+		f.zones[fabric] = known
+	}
+	return known
 }
 
 // Unused is a way from a device to its volume that the cables allow and no path uses.

@@ -54,6 +54,8 @@ type Map struct {
 	e    *estate.Estate
 	once sync.Once
 	f    *fabrics
+
+	spare sync.Pool // of *[]int32 as long as the estate, all zero
 }
 
 // NewMap returns the map of e.

@@ -1,36 +1,38 @@
 package route
 
 import (
-	"cmp"
 	"fmt"
 	"slices"
+	"strings"
 
 	"dowsingrod/core/estate"
 )
 
-// Node is an object in a section, with the names both administrators know it by.
+// Node is an object in a section, with the names both administrators know it by, or a group of objects that are alike.
 type Node struct {
-	Ref     string       `json:"ref" doc:"Address, kind:id@source"`
+	Ref     string       `json:"ref" doc:"Address, kind:id@source; of a group, what to ask to be unfolded"`
 	Kind    estate.Kind  `json:"kind" doc:"Kind of object"`
 	Layer   estate.Layer `json:"layer" doc:"The layer it lies in here; all that backs a virtualizer lies in the back end"`
 	Row     int          `json:"row" doc:"Order of depth within the section, from 0 at the surface"`
 	Name    string       `json:"name" doc:"Its name"`
 	Owner   string       `json:"owner,omitempty" doc:"Name of the host, switch, or array that it is part of"`
+	Site    string       `json:"site,omitempty" doc:"Name of the site it is at, where that is known"`
 	Aliases []string     `json:"aliases,omitempty" doc:"Other identifiers it is known by: NAA, WWPN, LUN number"`
 	Tier    string       `json:"tier,omitempty" doc:"Service tier of a VM"`
+	Count   int          `json:"count,omitempty" doc:"How many objects a group stands for; 0 for a single object"`
 }
 
 // Link joins two nodes of a section.
 type Link struct {
 	From  int   `json:"from" doc:"Index of the upper node"`
 	To    int   `json:"to" doc:"Index of the lower node"`
-	State State `json:"state" doc:"Best state of the ways that run here" enum:"active,standby,disabled,dead"`
+	State State `json:"state" doc:"Best state of the ways that run here" enum:"active,standby,disabled,dead,not zoned"`
 	Ways  int   `json:"ways" doc:"Number of routes that run here"`
 }
 
 // Route is one way from a virtual disk (or host) to its volume.
 type Route struct {
-	State State  `json:"state" doc:"As the host sees the path" enum:"active,standby,disabled,dead"`
+	State State  `json:"state" doc:"As the host sees the path" enum:"active,standby,disabled,dead,not zoned"`
 	Stops []int  `json:"stops" doc:"Indexes of the nodes passed, in order"`
 	LUN   string `json:"lun,omitempty" doc:"LUN number of the path"`
 }
@@ -42,16 +44,25 @@ type Break struct {
 	Why   string `json:"why" doc:"Why the route ends there"`
 }
 
+// Remark is something about the ways drawn that a person should see: a host that depends on one fabric, a leg that is lost.
+type Remark struct {
+	Code string `json:"code" doc:"Stable word for what it is" enum:"single_path,single_fabric,not_zoned,not_used,leg_lost"`
+	Of   string `json:"of" doc:"The object it is about, kind:id@source"`
+	Name string `json:"name" doc:"Its name"`
+	Says string `json:"says" doc:"In words"`
+}
+
 // Section is the cut through the layers along all routes of an object: down to the drives and up to
 // the VMs.
 type Section struct {
-	Focus  string  `json:"focus" doc:"The object it starts from, kind:id@source"`
-	Nodes  []Node  `json:"nodes" doc:"All objects passed, ordered by row, then name"`
-	Links  []Link  `json:"links" doc:"What joins them"`
-	Routes []Route `json:"routes" doc:"Each single route down to the volume, at most 500"`
-	More   int     `json:"more" doc:"Routes beyond those listed"`
-	VMs    int     `json:"vms" doc:"VMs that depend on the focus"`
-	Breaks []Break `json:"breaks" doc:"Where the map ends, and why"`
+	Focus   string   `json:"focus" doc:"The object it starts from, kind:id@source"`
+	Nodes   []Node   `json:"nodes" doc:"All objects passed, ordered by row, then name"`
+	Links   []Link   `json:"links" doc:"What joins them"`
+	Routes  []Route  `json:"routes" doc:"Each single route down to the volume, at most 500"`
+	More    int      `json:"more" doc:"Routes beyond those listed"`
+	VMs     int      `json:"vms" doc:"VMs that depend on the focus"`
+	Breaks  []Break  `json:"breaks" doc:"Where the map ends, and why"`
+	Remarks []Remark `json:"remarks" doc:"What to know of the ways, at most 50"`
 }
 
 const listedRoutes = 500
@@ -70,36 +81,80 @@ const (
 
 type cutter struct {
 	*Map
-	nodes  map[int32]Node
-	links  map[[2]int32]*linkSum
-	routes [][]int32
-	states []State
-	luns   []string
-	more   int
-	breaks []Break
+	places  []place
+	of      []int32 // by object: one more than its place, 0 where it has none
+	links   []linkSum
+	routes  [][]int32
+	states  []State
+	luns    []string
+	more    int
+	breaks  []Break
+	remarks []Remark
+	vms     int
+	folding Folding
+	all     bool // drives one by one: the focus is one, or groups of them are unfolded
+}
+
+// place is where a node is drawn, and the links that lead down from it.
+type place struct {
+	at    int32
+	layer estate.Layer
+	kind  estate.Kind
+	row   int
+	links []int32
+	more  []int32 // others that lie here too, where they are folded from the start
 }
 
 type linkSum struct {
-	state State
-	ways  int
+	from, to int32 // places
+	state    State
+	ways     int
 }
 
 // Section cuts through the layers along all routes that pass i. It does not fail: where a route is
 // not known it ends with a Break.
-func (m *Map) Section(i int32) Section {
-	c := &cutter{Map: m, nodes: make(map[int32]Node), links: make(map[[2]int32]*linkSum)}
+func (m *Map) Section(i int32) Section { return m.Cut(i, Folding{}) }
+
+// Cut is Section, with rows of many objects folded.
+func (m *Map) Cut(i int32, f Folding) Section {
+	c := &cutter{Map: m, folding: f, places: make([]place, 0, 128), links: make([]linkSum, 0, 128)}
+	if of, ok := m.spare.Get().(*[]int32); ok {
+		c.of = *of
+	} else {
+		c.of = make([]int32, m.e.Len())
+	}
+	defer func() {
+		for _, p := range c.places {
+			c.of[p.at] = 0
+		}
+		m.spare.Put(&c.of)
+	}()
+	c.all = m.e.Kind(i) == estate.Drive || slices.ContainsFunc(f.Unfold, func(ref string) bool { return strings.HasPrefix(ref, "group:"+string(estate.Drive)) })
 	disks := m.VDisks(i)
 	focus := m.through(i)
 	if len(disks) == 0 {
 		c.idle(i)
 	}
+	seen := make(map[int32]bool, len(disks))
 	for _, d := range disks {
 		c.disk(d.At, focus)
+		for _, vm := range m.e.From(d.At, estate.Uses) {
+			seen[vm] = true
+		}
 	}
-	if _, drawn := c.nodes[i]; !drawn && c.kind(i) != estate.Device && c.kind(i) != estate.Path {
-		c.put(i, m.e.At(i).Key.Ref.Kind.Layer(), rowOf(c.kind(i)))
+	switch m.e.Kind(i) {
+	case estate.VM:
+		c.vms = 1
+	case estate.Host, estate.Cluster, estate.Site:
+		c.vms = len(m.VMs(i)) // some may have no disks
+	default:
+		c.vms = len(seen)
 	}
-	return c.section(i)
+	if c.of[i] == 0 && c.kind(i) != estate.Device && c.kind(i) != estate.Path {
+		c.put(i, m.e.Kind(i).Layer(), rowOf(c.kind(i)))
+	}
+	c.remark(i)
+	return c.section(i, f)
 }
 
 // through returns the filter that keeps only what passes the focus. For a focus that is passed by
@@ -118,7 +173,7 @@ func (m *Map) through(i int32) func(path int32) bool {
 	return func(int32) bool { return true }
 }
 
-func (c *cutter) kind(i int32) estate.Kind { return c.e.At(i).Key.Ref.Kind }
+func (c *cutter) kind(i int32) estate.Kind { return c.e.Kind(i) }
 
 func rowOf(k estate.Kind) int {
 	if r, ok := rows[k]; ok {
@@ -128,22 +183,51 @@ func rowOf(k estate.Kind) int {
 }
 
 func (c *cutter) put(i int32, layer estate.Layer, row int) {
-	if _, ok := c.nodes[i]; !ok {
-		c.nodes[i] = c.describe(i, layer, row)
+	if c.of[i] == 0 {
+		c.places = append(c.places, place{at: i, layer: layer, kind: c.kind(i), row: row})
+		c.of[i] = int32(len(c.places))
 	}
 }
 
-func (c *cutter) describe(i int32, layer estate.Layer, row int) Node {
-	o := c.e.At(i)
-	n := Node{Ref: o.Key.String(), Kind: o.Key.Ref.Kind, Layer: layer, Row: row, Name: o.Title(), Tier: o.Tier()}
-	for _, k := range []estate.Kind{estate.Host, estate.Switch, estate.Array} {
-		if owner, ok := c.e.Owner(i, k); ok {
-			n.Owner = c.e.At(owner).Title()
-			break
+func (c *cutter) place(i int32) *place { return &c.places[c.of[i]-1] }
+
+// between returns the link from one object to another, nil where there is none.
+func (c *cutter) between(from, to int32) *linkSum {
+	if c.of[from] == 0 || c.of[to] == 0 {
+		return nil
+	}
+	for _, k := range c.place(from).links {
+		if c.links[k].to == c.of[to]-1 {
+			return &c.links[k]
 		}
 	}
-	n.Aliases = Aliases(o)
+	return nil
+}
+
+func (c *cutter) describe(i int32) Node {
+	o, p := c.e.At(i), c.place(i)
+	n := Node{Ref: o.Key.String(), Kind: o.Key.Ref.Kind, Layer: p.layer, Row: p.row, Name: o.Title(), Owner: c.OwnerName(i), Aliases: Aliases(o)}
+	if n.Kind == estate.VM {
+		n.Tier = o.Tier()
+	}
+	if site, ok := c.e.Site(i); ok {
+		n.Site = c.e.At(site).Title()
+	}
 	return n
+}
+
+// OwnerName returns the name of the host, switch or array an object is part of, "" where it is part of none.
+func (m *Map) OwnerName(i int32) string {
+	for range 8 {
+		if i = m.e.First(i, estate.PartOf); i < 0 {
+			return ""
+		}
+		switch m.e.Kind(i) {
+		case estate.Host, estate.Switch, estate.Array:
+			return m.e.At(i).Title()
+		}
+	}
+	return ""
 }
 
 // Aliases lists the other identifiers an object is known by, in display notation.
@@ -162,10 +246,12 @@ func (c *cutter) link(from, to int32, state State) {
 	if from == to {
 		return
 	}
-	l := c.links[[2]int32{from, to}]
+	l := c.between(from, to)
 	if l == nil {
-		l = &linkSum{state: state}
-		c.links[[2]int32{from, to}] = l
+		p := c.place(from)
+		p.links = append(p.links, int32(len(c.links)))
+		c.links = append(c.links, linkSum{from: c.of[from] - 1, to: c.of[to] - 1, state: state})
+		l = &c.links[len(c.links)-1]
 	}
 	if rank(state) < rank(l.state) {
 		l.state = state
@@ -255,7 +341,7 @@ func served(n int) State {
 
 func (c *cutter) viaPath(top []int32, p, v int32) {
 	w := c.way(p)
-	stops := slices.Clone(top)
+	stops := append(make([]int32, 0, len(top)+10), top...)
 	add := func(i int32, layer estate.Layer, row int) {
 		if i >= 0 {
 			c.put(i, layer, row)
@@ -301,7 +387,7 @@ func (c *cutter) chain(stops []int32, state State, lun string) {
 		for _, a := range prev {
 			for _, b := range group {
 				s := state
-				if c.nodes[b].Row <= rows[estate.Datastore] {
+				if c.place(b).row <= rows[estate.Datastore] {
 					s = Active // above the paths there is nothing to stand by
 				}
 				c.link(a, b, s)
@@ -313,7 +399,7 @@ func (c *cutter) chain(stops []int32, state State, lun string) {
 		c.more++
 		return
 	}
-	c.routes, c.states, c.luns = append(c.routes, stops), append(c.states, state), append(c.luns, lun)
+	c.routes, c.states, c.luns = append(c.routes, slices.Clone(stops)), append(c.states, state), append(c.luns, lun)
 }
 
 // below draws what a volume lies on. Beneath a virtualizer's volume everything is back end.
@@ -321,9 +407,14 @@ func (c *cutter) below(v int32, _ estate.Layer) {
 	legs := c.Backing(v)
 	for _, leg := range legs {
 		at := v
+		if leg.State != Active {
+			c.note("leg_lost", v, "the leg of %s on %s is lost: it lives on the other alone", c.e.At(v).Title(), c.legName(leg))
+		}
 		if leg.Device >= 0 {
 			c.put(leg.Device, estate.LayerBackEnd, rowBackDevice)
-			c.once(at, leg.Device)
+			if c.between(at, leg.Device) == nil {
+				c.link(at, leg.Device, leg.State)
+			}
 			at = leg.Device
 		}
 		if leg.Volume < 0 {
@@ -359,15 +450,60 @@ func (c *cutter) pools(v int32) {
 func (c *cutter) members(i int32) {
 	for _, r := range c.e.To(i, estate.MadeOf) {
 		c.put(r, estate.LayerBackEnd, rowOf(c.kind(r)))
-		if c.once(i, r) {
-			c.members(r)
+		if !c.once(i, r) {
+			continue
 		}
+		if drives := c.manyDrives(i, r); drives != nil {
+			c.put(drives[0], estate.LayerBackEnd, rowOf(estate.Drive))
+			if p := c.place(drives[0]); p.more == nil {
+				p.more = drives[1:]
+			}
+			c.once(r, drives[0])
+			continue
+		}
+		c.members(r)
+	}
+}
+
+// manyDrives returns the drives of a RAID group that will be folded anyway, because those of its pool are many; nil where
+// they are drawn one by one. Most of what lies under a virtual machine is drives.
+func (c *cutter) manyDrives(pool, group int32) []int32 {
+	if c.folding.Most == 0 || c.kind(group) != estate.RAIDGroup || c.all {
+		return nil
+	}
+	drives := c.e.To(group, estate.MadeOf)
+	groups := 0
+	c.e.EachOut(pool, func(link estate.LinkKind, _ int32) {
+		if link == estate.MadeOf {
+			groups++
+		}
+	})
+	if len(drives) < 2 || len(drives)*groups <= c.folding.Most || groups > c.folding.Most {
+		return nil
+	}
+	return drives
+}
+
+func (c *cutter) legName(l Leg) string {
+	if l.Volume >= 0 {
+		if owner := c.OwnerName(l.Volume); owner != "" {
+			return owner
+		}
+	}
+	return c.e.At(max(l.Device, l.Volume)).Title()
+}
+
+func (c *cutter) note(code string, of int32, says string, args ...any) {
+	const most = 50
+	r := Remark{code, c.e.At(of).Key.String(), c.e.At(of).Title(), fmt.Sprintf(says, args...)}
+	if len(c.remarks) < most && !slices.Contains(c.remarks, r) {
+		c.remarks = append(c.remarks, r)
 	}
 }
 
 // once links two nodes a single time, and reports whether it was the first.
 func (c *cutter) once(from, to int32) bool {
-	if c.links[[2]int32{from, to}] != nil {
+	if c.between(from, to) != nil {
 		return false
 	}
 	c.link(from, to, Active)
@@ -384,36 +520,4 @@ func (c *cutter) idle(i int32) {
 	case estate.Pool, estate.RAIDGroup:
 		c.members(i)
 	}
-}
-
-func (c *cutter) section(focus int32) Section {
-	s := Section{Focus: c.e.At(focus).Key.String(), Nodes: []Node{}, Links: []Link{}, Routes: []Route{}, More: c.more, VMs: len(c.VMs(focus)), Breaks: c.breaks}
-	if s.Breaks == nil {
-		s.Breaks = []Break{}
-	}
-	order := make([]int32, 0, len(c.nodes))
-	for i := range c.nodes {
-		order = append(order, i)
-	}
-	slices.SortFunc(order, func(a, b int32) int {
-		x, y := c.nodes[a], c.nodes[b]
-		return cmp.Or(cmp.Compare(x.Row, y.Row), cmp.Compare(x.Owner, y.Owner), cmp.Compare(x.Name, y.Name), cmp.Compare(x.Ref, y.Ref))
-	})
-	index := make(map[int32]int, len(order))
-	for n, i := range order {
-		index[i] = n
-		s.Nodes = append(s.Nodes, c.nodes[i])
-	}
-	for ends, l := range c.links {
-		s.Links = append(s.Links, Link{index[ends[0]], index[ends[1]], l.state, l.ways})
-	}
-	slices.SortFunc(s.Links, func(a, b Link) int { return cmp.Or(cmp.Compare(a.From, b.From), cmp.Compare(a.To, b.To)) })
-	for n, stops := range c.routes {
-		r := Route{State: c.states[n], LUN: c.luns[n], Stops: []int{}}
-		for _, i := range stops {
-			r.Stops = append(r.Stops, index[i])
-		}
-		s.Routes = append(s.Routes, r)
-	}
-	return s
 }

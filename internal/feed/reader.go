@@ -57,6 +57,10 @@ type Reader struct {
 	buf     []byte
 	now     time.Time
 	state   headerState
+
+	// Recognise, where set, is asked of every line that holds an object, in the notation of Writer, whether it is known
+	// already. A line that is known is passed over.
+	Recognise func(text []byte, line int) bool
 }
 
 type headerState int
@@ -92,6 +96,8 @@ func NewReader(r io.Reader, now time.Time) (*Reader, error) {
 	return out, nil
 }
 
+var objectLine = []byte(`{"object":`)
+
 // Close frees what decompression holds. It does not close the underlying reader.
 func (r *Reader) Close() {
 	for _, c := range r.closers {
@@ -111,6 +117,9 @@ func (r *Reader) Next() (Record, error) {
 			return Record{}, err
 		}
 		if text = bytes.TrimSpace(text); len(text) == 0 {
+			continue
+		}
+		if r.Recognise != nil && r.state == goodHeader && bytes.HasPrefix(text, objectLine) && r.Recognise(text, r.line) {
 			continue
 		}
 		rec, skip, err := r.parse(text)

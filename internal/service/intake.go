@@ -81,6 +81,7 @@ func (s *Service) Import(ctx context.Context, in io.Reader, skipBad bool) (Impor
 	}
 	defer r.Close()
 	totals, err := s.store.Import(ctx, func(take *store.Intake) error {
+		r.Recognise = take.Recognise
 		for {
 			rec, err := r.Next()
 			var bad *feed.LineError

@@ -45,6 +45,7 @@ func brief(e *estate.Estate, i int32) Brief {
 type Found struct {
 	Objects []Brief `json:"objects" doc:"Best first, or by name"`
 	Total   int     `json:"total" doc:"How many there are in all"`
+	More    bool    `json:"more,omitempty" doc:"There are more than that: they were not all looked for"`
 	Next    string  `json:"next,omitempty" doc:"Cursor of the next page"`
 }
 
@@ -54,9 +55,9 @@ func (s *Service) Find(ctx context.Context, query string, kind estate.Kind, limi
 	if err != nil {
 		return Found{}, err
 	}
-	matches, total := m.Estate().Find(query, kind, limit)
-	f := Found{Objects: []Brief{}, Total: total}
-	for _, match := range matches {
+	found := m.Estate().Find(query, kind, limit)
+	f := Found{Objects: []Brief{}, Total: found.Total, More: found.More}
+	for _, match := range found.Matches {
 		b := brief(m.Estate(), match.At)
 		b.Matched = match.By
 		f.Objects = append(f.Objects, b)

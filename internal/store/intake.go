@@ -7,6 +7,7 @@ import (
 	"maps"
 	"math"
 	"slices"
+	"sync/atomic"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -80,7 +81,8 @@ type openSource struct {
 	header  feed.Header
 	first   bool
 	objects map[estate.Ref]*known
-	listed  map[estate.Ref]int // line of the object record in this feed
+	turn    int               // what known.turn is where the object is listed in this feed
+	byLine  map[digest]*known // by the digest of their versions, once asked for
 	end     time.Time
 	changed bool
 }
@@ -128,6 +130,9 @@ func (s *Store) importWith(ctx context.Context, m *Memory, f func(*Intake) error
 	return totals, err
 }
 
+// turns counts the feed headers of this process, so that a memory need not be cleared of who was listed by the last.
+var turns atomic.Int64
+
 // Begin opens a feed of a source. What came before it is finished first. Feeds of one source wait for
 // one another.
 func (in *Intake) Begin(h feed.Header) error {
@@ -141,7 +146,7 @@ func (in *Intake) Begin(h feed.Header) error {
 		}
 		in.locked[h.Source] = true
 	}
-	src := &openSource{name: h.Source, header: h, objects: make(map[estate.Ref]*known), listed: make(map[estate.Ref]int)}
+	src := &openSource{name: h.Source, header: h, objects: make(map[estate.Ref]*known)}
 	err := in.tx.QueryRow(in.ctx, `
 		insert into source (name, first_feed, last_feed) values ($1, $2, $2)
 		on conflict (name) do update set last_feed = greatest(source.last_feed, excluded.last_feed), first_feed = least(source.first_feed, excluded.first_feed), received = now()
@@ -149,6 +154,7 @@ func (in *Intake) Begin(h feed.Header) error {
 	if err != nil {
 		return err
 	}
+	src.turn = int(turns.Add(1))
 	in.source = src
 	if m := in.memory; m != nil {
 		if m.objects != nil && m.source == src.id && m.stamp == src.stamp && !h.Time.Before(m.at) {
@@ -472,8 +478,8 @@ func (in *Intake) endSource() error {
 	}
 	defer func() { in.source = nil }()
 	if src.header.Full {
-		for ref, k := range src.objects {
-			if _, listed := src.listed[ref]; !listed {
+		for _, k := range src.objects {
+			if k.turn != src.turn {
 				if err := in.end(k); err != nil {
 					return err
 				}

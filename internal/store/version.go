@@ -1,6 +1,7 @@
 package store
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/json"
@@ -20,6 +21,8 @@ type known struct {
 	id       int64
 	versions []version
 	pending  bool // a version of it waits to be written
+	turn     int  // the feed header that last listed it, as a count of them, and the line there
+	line     int
 }
 
 // version is a stretch of time in which a source said the same of an object.
@@ -30,16 +33,47 @@ type version struct {
 
 type digest [16]byte
 
-// digestOf tells versions that say the same: 128 bits of SHA-256 over what is stored.
-func digestOf(name string, facts, links []byte) digest {
-	h := sha256.New()
-	_, _ = h.Write([]byte(name))
-	_, _ = h.Write([]byte{0})
-	_, _ = h.Write(facts)
-	_, _ = h.Write([]byte{0})
-	_, _ = h.Write(links)
-	var sum [sha256.Size]byte
-	return digest(h.Sum(sum[:0])[:16])
+// digestOf tells versions that say the same: 128 bits of SHA-256 over the object's line as feed.Writer writes it. So an
+// unchanged line of such a feed is recognised by its bytes, without being read.
+func digestOf(line []byte) digest {
+	sum := sha256.Sum256(line)
+	return digest(sum[:16])
+}
+
+// rendered is an object in the texts that are stored.
+type rendered struct {
+	facts, links []byte
+	digest       digest
+}
+
+func render(o *feed.Object) (r rendered, err error) {
+	r.facts, r.links = []byte("{}"), []byte("{}")
+	var line bytes.Buffer
+	enc := json.NewEncoder(&line)
+	enc.SetEscapeHTML(false)
+	put := func(before string, v any) []byte {
+		line.WriteString(before)
+		from := line.Len()
+		if err == nil {
+			err = enc.Encode(v)
+		}
+		line.Truncate(max(from, line.Len()-1)) // the encoder ends every value with a line
+		return line.Bytes()[from:]
+	}
+	put(`{"object":{"kind":`, o.Kind)
+	put(`,"id":`, o.ID)
+	if o.Name != "" {
+		put(`,"name":`, o.Name)
+	}
+	if len(o.Facts) > 0 {
+		r.facts = slices.Clone(put(`,"facts":`, o.Facts))
+	}
+	if len(o.Links) > 0 {
+		r.links = slices.Clone(put(`,"links":`, o.Links))
+	}
+	line.WriteString("}}")
+	r.digest = digestOf(line.Bytes())
+	return r, err
 }
 
 // versionWrites are changes of versions not yet written to the open transaction.
@@ -101,11 +135,11 @@ func (in *Intake) loadObjects() error {
 			v.digest = digest(sum)
 			k.versions = append(k.versions, v)
 		case name != nil: // written before there were digests
-			f, l, err := marshal(&feed.Object{Facts: facts, Links: links})
+			r, err := render(&feed.Object{Kind: ref.Kind, ID: ref.ID, Name: *name, Facts: facts, Links: links})
 			if err != nil {
 				return err
 			}
-			v.digest = digestOf(*name, f, l)
+			v.digest = r.digest
 			k.versions = append(k.versions, v)
 		}
 		facts, links = nil, nil
@@ -114,36 +148,62 @@ func (in *Intake) loadObjects() error {
 	return err
 }
 
+// Recognise reports whether a line is that of an object that its source lists unchanged, and takes it as listed then.
+func (in *Intake) Recognise(text []byte, line int) bool {
+	src := in.source
+	if src == nil {
+		return false
+	}
+	if src.byLine == nil {
+		src.byLine = make(map[digest]*known, len(src.objects))
+		for _, k := range src.objects {
+			for _, v := range k.versions {
+				src.byLine[v.digest] = k
+			}
+		}
+	}
+	sum := digestOf(text)
+	k := src.byLine[sum]
+	if k == nil || k.turn == src.turn {
+		return false
+	}
+	k.trim(src.header.Time)
+	if len(k.versions) == 0 || after(k.versions[0].from, src.header.Time) || k.versions[0].digest != sum {
+		return false
+	}
+	k.turn, k.line = src.turn, line
+	in.totals.Objects++
+	return true
+}
+
 // Object takes an object record. The object replaces what its source said of it before, as of the
 // header's time.
 func (in *Intake) Object(o *feed.Object, line int) error {
-	facts, links, err := marshal(o)
+	src, ref := in.source, o.Ref()
+	k := src.objects[ref]
+	if k != nil && k.turn == src.turn {
+		return fmt.Errorf("%s %w, first in line %d", ref, ErrDuplicate, k.line)
+	}
+	r, err := render(o)
 	if err != nil {
 		return err
 	}
-	return in.Prepared(o.Ref(), o.Name, facts, links, digestOf(o.Name, facts, links), line)
-}
-
-// Prepared is Object for a record whose facts and links are marshalled already.
-func (in *Intake) Prepared(ref estate.Ref, name string, facts, links []byte, sum digest, line int) error {
-	src := in.source
-	if first, twice := src.listed[ref]; twice {
-		return fmt.Errorf("%s %w, first in line %d", ref, ErrDuplicate, first)
+	name, facts, links, sum := o.Name, r.facts, r.links, r.digest
+	if k != nil {
+		k.turn, k.line = src.turn, line
 	}
-	src.listed[ref] = line
 	in.totals.Objects++
 	at := src.header.Time
 	next := setting{name: name, facts: facts, links: links, digest: sum, from: pgtype.Timestamptz{Time: at, Valid: true}, to: pgtype.Timestamptz{InfinityModifier: pgtype.Infinity, Valid: true}}
 	if src.first { // what was before the first feed is taken to be as the first feed says
 		next.from = pgtype.Timestamptz{InfinityModifier: pgtype.NegativeInfinity, Valid: true}
 	}
-	k := src.objects[ref]
 	if k == nil {
 		id, err := in.reserve()
 		if err != nil {
 			return err
 		}
-		k = &known{id: id}
+		k = &known{id: id, turn: src.turn, line: line}
 		src.objects[ref] = k
 		in.writes.objects = append(in.writes.objects, []any{id, src.id, string(ref.Kind), ref.ID})
 		in.writes.versions = append(in.writes.versions, []any{id, next.from, next.to, name, facts, links, sum[:]})
@@ -216,20 +276,6 @@ func (in *Intake) touch(id int64, at pgtype.Timestamptz) {
 		}
 		w.moments[at.Time.UTC().Truncate(time.Microsecond)] = true
 	}
-}
-
-// marshal writes facts and links as they are stored.
-func marshal(o *feed.Object) (facts, links []byte, err error) {
-	facts, links = []byte("{}"), []byte("{}")
-	if len(o.Facts) > 0 {
-		if facts, err = json.Marshal(o.Facts); err != nil {
-			return nil, nil, err
-		}
-	}
-	if len(o.Links) > 0 {
-		links, err = json.Marshal(o.Links)
-	}
-	return facts, links, err
 }
 
 func after(t pgtype.Timestamptz, at time.Time) bool {

@@ -70,6 +70,9 @@ func (e *Estate) carve(a *array) *volume {
 	return v
 }
 
+// crowdedClusters all lie on one pool of one array: large estates have a place like that.
+const crowdedClusters = 13
+
 // planCluster gives a cluster its datastores: fourteen, of which twelve on blocks (one over two LUNs, one stretched over
 // both sites), two on file shares; and a LUN for raw disks. Some LUNs have replicas at the other site, some snapshots.
 func (e *Estate) planCluster(c *cluster) {
@@ -77,6 +80,9 @@ func (e *Estate) planCluster(c *cluster) {
 	for d := range 14 {
 		s := store{id: fmt.Sprintf("ds-%d-%02d", c.n, d), name: fmt.Sprintf("ds-%s-%03d-%02d", seaweeds[c.n%len(seaweeds)], c.n, d)}
 		own := e.at(c.site, k+d%3)
+		if c.site == 0 && c.n < 2*crowdedClusters {
+			own = e.at(0, 0)
+		}
 		switch {
 		case d == 13:
 			virt := e.at(-1, c.n)
@@ -91,9 +97,12 @@ func (e *Estate) planCluster(c *cluster) {
 			s.export = fmt.Sprintf("%s.tidewrack.example:/c%d-%d", own.name, c.n, d)
 			own.shares = append(own.shares, s)
 		default:
-			s.extents = append(s.extents, e.carve(own))
-			if d == 0 {
-				s.extents = append(s.extents, e.carve(own))
+			for range 1 + (14-d)/14 { // the first is spread over two
+				v := e.carve(own)
+				if c.site == 0 && c.n < 2*crowdedClusters {
+					v.pool = 0
+				}
+				s.extents = append(s.extents, v)
 			}
 			if d < 5 {
 				far := e.carve(e.at(1-c.site, k+d))
