@@ -111,7 +111,7 @@ func Cells(g reading.Grid, o *estate.Node, metric string, r route.Readings) read
 // Assess judges an object over a window by its kind's limits. It is silent where it has readings but
 // none in the last fifth of the window.
 func Assess(g reading.Grid, o *estate.Node, r route.Readings) Assessment {
-	a := Assessment{Condition: NotMeasured}
+	a := stated(o)
 	last, any := -1, false
 	for _, l := range limits[o.Key.Ref.Kind] {
 		c := Cells(g, o, l.Metric, r)
@@ -153,7 +153,7 @@ func Assess(g reading.Grid, o *estate.Node, r route.Readings) Assessment {
 	switch {
 	case !any:
 		return a
-	case last < g.N-max(1, g.N/5):
+	case last < g.N-max(1, g.N/5) && a.Condition != Failing:
 		a.Condition = Silent
 	case a.Condition == NotMeasured:
 		a.Condition = Steady
@@ -161,6 +161,26 @@ func Assess(g reading.Grid, o *estate.Node, r route.Readings) Assessment {
 	slices.SortStableFunc(a.Reasons, func(x, y Reason) int {
 		return cmp.Compare(y.Worst/reading.Figure(y.Limit), x.Worst/reading.Figure(x.Limit))
 	})
+	return a
+}
+
+// stated is the condition that an object's source states outright, in the fact "state". Of paths and machines a state is
+// part of their configuration and no trouble by itself.
+func stated(o *estate.Node) Assessment {
+	a := Assessment{Condition: NotMeasured}
+	switch o.Key.Ref.Kind {
+	case estate.Path, estate.VM, estate.VDisk:
+		return a
+	}
+	switch state := o.Facts.Text("state"); state {
+	case "failed", "dead", "lost", "offline", "missing":
+		a.Condition = Failing
+	case "degraded", "rebuilding", "predicted", "warning", "removed":
+		a.Condition = Strained
+	}
+	if a.Condition != NotMeasured {
+		a.Reasons = append(a.Reasons, Reason{Metric: "state", Worst: reading.Missing, Over: 1, Words: "its source says it is " + o.Facts.Text("state")})
+	}
 	return a
 }
 

@@ -7,6 +7,8 @@
 // concurrent use.
 package estate
 
+import "strings"
+
 // Layer is one of the strata an I/O passes on its way down.
 type Layer string
 
@@ -122,6 +124,18 @@ func (k Kind) Label() string {
 		return info.label
 	}
 	return string(k)
+}
+
+// Plural returns the words for several of k, "virtual machines" for VM.
+func (k Kind) Plural() string {
+	l := k.Label()
+	switch {
+	case strings.HasSuffix(l, "y"):
+		return l[:len(l)-1] + "ies"
+	case strings.HasSuffix(l, "ch"):
+		return l + "es"
+	}
+	return l + "s"
 }
 
 // LinkKind is the kind of a link. Links point down, toward the drives.

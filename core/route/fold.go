@@ -12,6 +12,7 @@ import (
 // Folding says how rows of many objects are drawn.
 type Folding struct {
 	Most   int      // objects of a kind in a row before they are folded into groups of what is alike; 0 folds nothing
+	Above  int      // objects in the whole section before any row is folded
 	Unfold []string // groups to be shown by their members, by their Ref
 }
 
@@ -265,6 +266,9 @@ func (c *cutter) section(focus int32, f Folding) Section {
 	type drawn struct {
 		node Node
 		of   []int32
+	}
+	if len(c.places) <= f.Above {
+		f.Most = 0
 	}
 	var all []*drawn
 	order := make([]int32, len(c.places))

@@ -36,8 +36,15 @@ func (c *cutter) remark(focus int32) {
 	}
 }
 
-// usable counts the paths of a device by which I/O can go, and the fabrics they lead through.
-func (m *Map) usable(device int32) (paths int, fabrics []int32) {
+// PathStates returns the state of each path of a device, as its host says.
+func (m *Map) PathStates(device int32) []State {
+	var out []State
+	m.eachPath(device, func(p int32) { out = append(out, m.pathState(p)) })
+	return out
+}
+
+// Usable counts the paths of a device by which I/O can go, and the fabrics they lead through.
+func (m *Map) Usable(device int32) (paths int, fabrics []int32) {
 	m.eachPath(device, func(p int32) {
 		w := m.way(p)
 		if w.state != Active && w.state != Standby || w.severed {
@@ -61,7 +68,7 @@ func (c *cutter) remarkDevice(d int32) {
 	if v < 0 || !ok {
 		return
 	}
-	paths, fabrics := c.usable(d)
+	paths, fabrics := c.Usable(d)
 	hostName, volume := c.e.At(host).Title(), c.e.At(v).Title()
 	switch {
 	case paths == 1:

@@ -129,7 +129,7 @@ func (m *Map) Cut(i int32, f Folding) Section {
 		}
 		m.spare.Put(&c.of)
 	}()
-	c.all = m.e.Kind(i) == estate.Drive || slices.ContainsFunc(f.Unfold, func(ref string) bool { return strings.HasPrefix(ref, "group:"+string(estate.Drive)) })
+	c.all = m.e.Kind(i) == estate.Drive || f.Above > 0 || slices.ContainsFunc(f.Unfold, func(ref string) bool { return strings.HasPrefix(ref, "group:"+string(estate.Drive)) })
 	disks := m.VDisks(i)
 	focus := m.through(i)
 	if len(disks) == 0 {
@@ -157,20 +157,18 @@ func (m *Map) Cut(i int32, f Folding) Section {
 	return c.section(i, f)
 }
 
-// through returns the filter that keeps only what passes the focus. For a focus that is passed by
-// every route of its disks (a VM, a pool, a volume) it keeps all.
-func (m *Map) through(i int32) func(path int32) bool {
-	switch m.e.At(i).Key.Ref.Kind {
-	case estate.Path:
-		return func(path int32) bool { return path == i }
-	case estate.HBAPort, estate.SwitchPort, estate.ISL, estate.TargetPort, estate.Switch, estate.Fabric:
-		passing := map[int32]bool{}
+// through returns the filter that keeps only the paths to a volume that pass the focus. For a focus that is passed by every
+// route of its disks (a VM, a pool, a volume) it keeps all, and so for one that lies behind the volume.
+func (m *Map) through(i int32) func(path, volume int32) bool {
+	switch m.e.Kind(i) {
+	case estate.Path, estate.HBAPort, estate.SwitchPort, estate.ISL, estate.TargetPort, estate.Switch, estate.Fabric:
+		passing := map[int32]bool{i: true}
 		for _, r := range m.Reach(i) {
 			passing[r.At] = true
 		}
-		return func(path int32) bool { return passing[path] }
+		return func(path, volume int32) bool { return passing[path] || passing[volume] }
 	}
-	return func(int32) bool { return true }
+	return func(int32, int32) bool { return true }
 }
 
 func (c *cutter) kind(i int32) estate.Kind { return c.e.Kind(i) }
@@ -267,7 +265,7 @@ func (c *cutter) stop(after int32, why string, args ...any) {
 }
 
 // disk draws all routes of one virtual disk that the filter keeps.
-func (c *cutter) disk(d int32, keep func(int32) bool) {
+func (c *cutter) disk(d int32, keep func(path, volume int32) bool) {
 	top := []int32{}
 	for _, vm := range c.e.From(d, estate.Uses) {
 		c.put(vm, estate.LayerGuest, rows[estate.VM])
@@ -305,7 +303,7 @@ func (c *cutter) disk(d int32, keep func(int32) bool) {
 	}
 }
 
-func (c *cutter) volumeRoutes(top []int32, d, v int32, keep func(int32) bool) {
+func (c *cutter) volumeRoutes(top []int32, d, v int32, keep func(path, volume int32) bool) {
 	paths := 0
 	for _, dev := range c.Devices(d) {
 		if !slices.Contains(c.e.To(dev, estate.Opens), v) {
@@ -313,7 +311,7 @@ func (c *cutter) volumeRoutes(top []int32, d, v int32, keep func(int32) bool) {
 		}
 		for _, p := range c.paths(dev) {
 			paths++
-			if keep(p) {
+			if keep(p, v) {
 				c.viaPath(top, p, v)
 			}
 		}
@@ -329,7 +327,9 @@ func (c *cutter) volumeRoutes(top []int32, d, v int32, keep func(int32) bool) {
 			c.link(ctl, v, served(n))
 		}
 	}
-	c.below(v, estate.LayerFrontEnd)
+	if c.of[v] > 0 {
+		c.below(v, estate.LayerFrontEnd)
+	}
 }
 
 func served(n int) State {

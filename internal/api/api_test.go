@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dowsingrod/core/route"
 	"dowsingrod/internal/api"
 	"dowsingrod/internal/client"
 	"dowsingrod/internal/service"
@@ -227,7 +228,7 @@ func TestClientReachesEveryQuestion(t *testing.T) {
 	metrics, err := c.Metrics(ctx)
 	require.NoError(t, err)
 	assert.Greater(t, len(metrics), 20)
-	found, err := c.Find(ctx, "manifest-db-02", "vm", 5)
+	found, err := c.Find(ctx, "manifest-db-02", "vm", 5, "")
 	require.NoError(t, err)
 	require.Len(t, found.Objects, 1)
 	list, err := c.List(ctx, "pool", "", 2)
@@ -238,12 +239,13 @@ func TestClientReachesEveryQuestion(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, v.Figures, len(v.Section.Nodes))
 	assert.Greater(t, len(v.Strata.Read.Total), 300)
-	r, err := c.Route(ctx, "manifest-db-02", "")
+	r, err := c.Route(ctx, "manifest-db-02", "", route.Folding{})
 	require.NoError(t, err)
 	assert.Len(t, r.Routes, 8)
 	reach, err := c.Reach(ctx, "pool:p2@heron", "", 3)
 	require.NoError(t, err)
-	assert.Len(t, reach.Objects, 3)
+	assert.Len(t, reach.VMs, 3)
+	assert.Greater(t, reach.Total, 20)
 	s, err := c.Suspects(ctx, "pool:p2@heron", client.Window{})
 	require.NoError(t, err)
 	assert.Equal(t, "sonar-tiles-05", s.Tenants[0].Name)

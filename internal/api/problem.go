@@ -24,6 +24,7 @@ func (s *server) explain(ctx context.Context, err error) error {
 	var window *service.WindowError
 	var refused *service.FeedError
 	var sourced *service.SourceError
+	var asked *service.QueryError
 	switch {
 	case err == nil:
 		return nil
@@ -37,6 +38,8 @@ func (s *server) explain(ctx context.Context, err error) error {
 		return problem(http.StatusConflict, "ambiguous-name", fmt.Sprintf("%q could be any of several objects: give one of their addresses", ambiguous.Query), candidates...)
 	case errors.As(err, &window):
 		return problem(http.StatusBadRequest, "bad-window", err.Error())
+	case errors.As(err, &asked):
+		return problem(http.StatusUnprocessableEntity, "bad-question", err.Error())
 	case errors.As(err, &refused):
 		var lines []*huma.ErrorDetail
 		for _, b := range refused.Result.Errors {

@@ -10,7 +10,6 @@ import (
 
 	"dowsingrod/core/estate"
 	"dowsingrod/core/reading"
-	"dowsingrod/core/route"
 	"dowsingrod/core/strata"
 	"dowsingrod/core/suspect"
 	"dowsingrod/internal/feed"
@@ -104,8 +103,13 @@ func (s *server) register(api huma.API) {
 			Q     string      `query:"q" required:"true" minLength:"1" maxLength:"200" doc:"Part of a name, WWN, NAA, IQN, UUID, serial, or a LUN number"`
 			Kind  estate.Kind `query:"kind" doc:"Only this kind"`
 			Limit int         `query:"limit" minimum:"1" maximum:"500" default:"20" doc:"At most so many"`
+			At    string      `query:"at" doc:"As of this moment; now where absent"`
 		}) (service.Found, error) {
-			return s.Service.Find(ctx, in.Q, in.Kind, in.Limit)
+			at, err := service.ParseTime(in.At, s.Service.Now())
+			if err != nil {
+				return service.Found{}, err
+			}
+			return s.Service.Find(ctx, in.Q, in.Kind, in.Limit, at)
 		})
 	add(s, api, service.Viewer, get("list", "/objects", "Objects of a kind by name, page by page"),
 		func(ctx context.Context, in *struct {
@@ -116,28 +120,20 @@ func (s *server) register(api huma.API) {
 			return s.Service.List(ctx, in.Kind, in.Cursor, in.Limit)
 		})
 	add(s, api, service.Viewer, get("show", "/object", "All that is known of one object"), windowed(s, s.show))
-	add(s, api, service.Viewer, get("section", "/section", "All routes of an object with the figures of every node"), windowed(s, s.section))
+	add(s, api, service.Viewer, get("section", "/section", "All routes of an object with the figures of every node"),
+		func(ctx context.Context, in *struct {
+			OfWindow
+			Unfold []string `query:"unfold,explode" maxItems:"200" doc:"Groups of a large section to show by their members, as their ref"`
+		}) (service.SectionView, error) {
+			w, err := s.window(in.WindowInput)
+			if err != nil {
+				return service.SectionView{}, err
+			}
+			return s.Service.Section(ctx, in.Of, w, in.Unfold)
+		})
 	add(s, api, service.Viewer, get("strata", "/strata", "Latency split by layer over time"), windowed(s, s.strata))
 	add(s, api, service.Viewer, get("suspects", "/suspects", "Tenants of a component side by side, before and after it became slow"), windowed(s, s.suspects))
-	add(s, api, service.Viewer, get("route", "/route", "All routes of an object, without figures"),
-		func(ctx context.Context, in *OfAt) (route.Section, error) {
-			at, err := service.ParseTime(in.At, s.Service.Now())
-			if err != nil {
-				return route.Section{}, err
-			}
-			return s.Service.Route(ctx, in.Of, at)
-		})
-	add(s, api, service.Viewer, get("reach", "/reach", "All that depends on an object, VMs of the most important tier first"),
-		func(ctx context.Context, in *struct {
-			OfAt
-			Limit int `query:"limit" minimum:"1" maximum:"100000" default:"1000" doc:"At most so many"`
-		}) (service.Reach, error) {
-			at, err := service.ParseTime(in.At, s.Service.Now())
-			if err != nil {
-				return service.Reach{}, err
-			}
-			return s.Service.Reach(ctx, in.Of, at, in.Limit)
-		})
+	s.registerMap(api)
 	op := huma.Operation{OperationID: "import", Method: http.MethodPost, Path: "/api/v1/feed", Summary: "Take a feed",
 		RequestBody:      &huma.RequestBody{Required: true, Description: "A feed, plain, gzip or zstd", Content: map[string]*huma.MediaType{feed.MediaType: {}}},
 		SkipValidateBody: true, MaxBodyBytes: -1, BodyReadTimeout: -1}
@@ -146,13 +142,9 @@ func (s *server) register(api huma.API) {
 	})
 }
 
-// The four questions are methods so that a description can be made without a service.
+// These questions are methods so that a description can be made without a service.
 func (s *server) show(ctx context.Context, of string, w service.Window) (service.Detail, error) {
 	return s.Service.Show(ctx, of, w)
-}
-
-func (s *server) section(ctx context.Context, of string, w service.Window) (service.SectionView, error) {
-	return s.Service.Section(ctx, of, w)
 }
 
 func (s *server) strata(ctx context.Context, of string, w service.Window) (strata.Strata, error) {

@@ -51,7 +51,7 @@ func TestAnOldDemoIsMovedToNow(t *testing.T) {
 			assert.Less(t, s.Age, 180.0, s.Name)
 		}
 	}
-	found, err := d.service.Find(ctx, "mine", estate.VM, 5)
+	found, err := d.service.Find(ctx, "mine", estate.VM, 5, time.Time{})
 	require.NoError(t, err)
 	assert.Len(t, found.Objects, 1)
 	accounts, err := d.service.Accounts(ctx)

@@ -92,7 +92,8 @@ func unread(answer any) error {
 
 func (a *App) find() *cli.Command {
 	return &cli.Command{Name: "find", Usage: "find objects by any name or identifier", ArgsUsage: "TEXT",
-		Flags: []cli.Flag{&cli.StringFlag{Name: "kind", Usage: "only this kind, as vm or volume"}, &cli.IntFlag{Name: "limit", Value: 20, Usage: "at most so many"}},
+		Flags: []cli.Flag{&cli.StringFlag{Name: "kind", Usage: "only this kind, as vm or volume"}, &cli.IntFlag{Name: "limit", Value: 20, Usage: "at most so many"},
+			&cli.StringFlag{Name: "at", Usage: "as of this moment; now where absent"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			text, err := one(c, "what to look for")
 			if err != nil {
@@ -105,7 +106,7 @@ func (a *App) find() *cli.Command {
 			if err != nil {
 				return err
 			}
-			f, err := cl.Find(ctx, text, estate.Kind(c.String("kind")), c.Int("limit"))
+			f, err := cl.Find(ctx, text, estate.Kind(c.String("kind")), c.Int("limit"), c.String("at"))
 			if err != nil {
 				return err
 			}
@@ -120,7 +121,9 @@ func (a *App) find() *cli.Command {
 				t.add(o.Name, o.Label, o.Owner, o.Matched)
 			}
 			a.print(t)
-			if f.Total > len(f.Objects) {
+			if f.More {
+				fmt.Fprintln(a.Out, a.paint(quiet, fmt.Sprintf("and more than %d others: narrow the text, or raise --limit", f.Total-len(f.Objects))))
+			} else if f.Total > len(f.Objects) {
 				fmt.Fprintln(a.Out, a.paint(quiet, fmt.Sprintf("%d more: narrow the text, or raise --limit", f.Total-len(f.Objects))))
 			}
 			return nil
@@ -286,7 +289,8 @@ func (a *App) condition(c congest.Condition) string {
 
 func (a *App) route() *cli.Command {
 	return &cli.Command{Name: "route", Usage: "every way from a VM down to its drives, or through any object", ArgsUsage: "OBJECT",
-		Flags: []cli.Flag{&cli.StringFlag{Name: "at", Usage: "as of this moment; now where absent"}, &cli.BoolFlag{Name: "all", Usage: "list all routes"}},
+		Description: "With --from or --to: every topology that held on the routes within that window, and when.",
+		Flags:       append(windowFlags()[:2], &cli.StringFlag{Name: "at", Usage: "as of this moment; now where absent"}, &cli.BoolFlag{Name: "all", Usage: "list all routes, and each object of a row"}),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			of, err := one(c, "the object")
 			if err != nil {
@@ -296,7 +300,25 @@ func (a *App) route() *cli.Command {
 			if err != nil {
 				return err
 			}
-			s, err := cl.Route(ctx, of, c.String("at"))
+			folding := route.Folding{Most: 12}
+			if c.Bool("all") || c.Bool("json") {
+				folding.Most = 0
+			}
+			if c.String("from") != "" || c.String("to") != "" {
+				if c.String("at") != "" {
+					return wrongUsage("--at is one moment, --from and --to are a window: give one or the other")
+				}
+				history, err := cl.History(ctx, of, client.Window{From: c.String("from"), To: c.String("to")}, folding)
+				if err != nil {
+					return err
+				}
+				if c.Bool("json") {
+					return a.printJSON(history)
+				}
+				a.printHistory(history, c.Bool("all"))
+				return nil
+			}
+			s, err := cl.Route(ctx, of, c.String("at"), folding)
 			if err != nil {
 				return err
 			}
@@ -337,6 +359,9 @@ func (a *App) printRoute(s route.Section, all bool) {
 		fmt.Fprintln(a.Out)
 		a.printPaths(s, all)
 	}
+	for _, r := range s.Remarks {
+		fmt.Fprintf(a.Out, "%s %s\n", a.paint(ochre, "note:"), r.Says)
+	}
 	for _, b := range s.Breaks {
 		fmt.Fprintf(a.Out, "%s after %s: %s\n", a.paint(ochre, "the map ends"), b.Name, b.Why)
 	}
@@ -375,6 +400,9 @@ func (a *App) printRow(head string, layer estate.Layer, row []route.Node) {
 
 // full is a node's name with what it is part of.
 func full(n route.Node) string {
+	if n.Count > 0 {
+		return fmt.Sprintf("%d of %s", n.Count, n.Name)
+	}
 	if n.Owner != "" && n.Kind != estate.Volume && n.Kind != estate.Device {
 		return n.Owner + " " + n.Name
 	}
@@ -428,49 +456,6 @@ func (a *App) state(s route.State) string {
 		return a.paint(magenta, "✕")
 	}
 	return a.paint(quiet, "○")
-}
-
-func (a *App) reach() *cli.Command {
-	return &cli.Command{Name: "reach", Usage: "all that depends on an object, important VMs first", ArgsUsage: "OBJECT",
-		Flags: []cli.Flag{&cli.StringFlag{Name: "at", Usage: "as of this moment; now where absent"}, &cli.IntFlag{Name: "limit", Value: 30, Usage: "at most so many"}},
-		Action: func(ctx context.Context, c *cli.Command) error {
-			of, err := one(c, "the object")
-			if err != nil {
-				return err
-			}
-			cl, err := a.connect(c)
-			if err != nil {
-				return err
-			}
-			r, err := cl.Reach(ctx, of, c.String("at"), c.Int("limit"))
-			if err != nil {
-				return err
-			}
-			if c.Bool("json") {
-				return a.printJSON(r)
-			}
-			var words []string
-			total := 0
-			for _, k := range r.Counts {
-				words = append(words, phrase.Count(k.Count, k.Kind.Label(), k.Kind.Label()+"s"))
-				total += k.Count
-			}
-			if total == 0 {
-				fmt.Fprintf(a.Out, "Nothing depends on %s.\n", r.Name)
-				return nil
-			}
-			a.say([]phrase.Phrase{{Text: r.Name, Tone: phrase.Strong}, phrase.Say(" carries %s.", phrase.List(words))})
-			fmt.Fprintln(a.Out)
-			t := table{heads: []string{"object", "kind", "tier", "by"}}
-			for _, o := range r.Objects {
-				t.add(o.Name, o.Label, o.Tier, string(o.State)+" paths")
-			}
-			a.print(t)
-			if total > len(r.Objects) {
-				fmt.Fprintln(a.Out, a.paint(quiet, fmt.Sprintf("%d more: raise --limit", total-len(r.Objects))))
-			}
-			return nil
-		}}
 }
 
 func (a *App) strata() *cli.Command {

@@ -16,7 +16,6 @@ import (
 
 	"dowsingrod/core/estate"
 	"dowsingrod/core/reading"
-	"dowsingrod/core/route"
 	"dowsingrod/core/strata"
 	"dowsingrod/core/suspect"
 	"dowsingrod/internal/api"
@@ -109,6 +108,10 @@ func (c *Client) do(ctx context.Context, method, path string, query url.Values, 
 	if out == nil {
 		return nil
 	}
+	if w, raw := out.(io.Writer); raw {
+		_, err := io.Copy(w, resp.Body)
+		return err
+	}
 	if err := json.NewDecoder(resp.Body).Decode(out); err != nil {
 		return fmt.Errorf("the answer from %s cannot be read: %w", c.base, err)
 	}
@@ -158,9 +161,12 @@ func (c *Client) Metrics(ctx context.Context) ([]reading.Metric, error) {
 	return get[[]reading.Metric](ctx, c, "/metrics", nil)
 }
 
-// Find returns objects by any name or identifier; a kind of "" means any.
-func (c *Client) Find(ctx context.Context, query string, kind estate.Kind, limit int) (service.Found, error) {
+// Find returns objects by any name or identifier as of a moment ("" for now); a kind of "" means any.
+func (c *Client) Find(ctx context.Context, query string, kind estate.Kind, limit int, moment string) (service.Found, error) {
 	q := url.Values{"q": {query}, "limit": {strconv.Itoa(limit)}}
+	if moment != "" {
+		q.Set("at", moment)
+	}
 	if kind != "" {
 		q.Set("kind", string(kind))
 	}
@@ -179,18 +185,6 @@ func (c *Client) List(ctx context.Context, kind estate.Kind, cursor string, limi
 // Show returns all that is known of one object.
 func (c *Client) Show(ctx context.Context, of string, w Window) (service.Detail, error) {
 	return get[service.Detail](ctx, c, "/object", w.query(of))
-}
-
-// Route returns all routes of an object as of a moment ("" for now).
-func (c *Client) Route(ctx context.Context, of, moment string) (route.Section, error) {
-	return get[route.Section](ctx, c, "/route", at(of, moment))
-}
-
-// Reach returns all that depends on an object.
-func (c *Client) Reach(ctx context.Context, of, moment string, limit int) (service.Reach, error) {
-	q := at(of, moment)
-	q.Set("limit", strconv.Itoa(limit))
-	return get[service.Reach](ctx, c, "/reach", q)
 }
 
 // Section returns the routes of an object with the figures of every node.

@@ -280,14 +280,22 @@ func (l *Lab) array(name, role string, controllers, cores int, service float64, 
 	a := &array{name: name}
 	l.arrays = append(l.arrays, a)
 	l.object(name, estate.Array, name, name, estate.Facts{"serial": strings.ToUpper(hex.EncodeToString(digest(name, "serial"))[:10]), "role": role,
-		"model": map[string]string{"array": "dual-controller hybrid", "virtualizer": "four-node stretched"}[role], "firmware": "7.3.0"}, nil)
+		"model": map[string]string{"array": "dual-controller hybrid", "virtualizer": "four-node stretched"}[role], "firmware": "7.3.0"}, links{"member_of": l.siteOf(name)})
+	for _, s := range l.siteOf(name) {
+		id := strings.TrimPrefix(s, "site:")
+		l.object(name, estate.Site, id, strings.ToUpper(id[:1])+id[1:], nil, nil)
+	}
 	for k := range controllers {
 		c := &controller{id: fmt.Sprintf("c%d", k), name: fmt.Sprintf("controller %d", k), array: a, cores: cores, service: service, perByte: 0.16e-9, north: name == Heron || name == Petrel && k < 2}
 		if role == "virtualizer" {
 			c.name = fmt.Sprintf("node %s%d", map[bool]string{true: "n", false: "s"}[k < 2], k%2+1)
 		}
 		a.controllers = append(a.controllers, c)
-		l.object(name, estate.Controller, c.id, c.name, estate.Facts{"cores": float64(cores)}, links{"part_of": {"array:" + name}})
+		lk := links{"part_of": {"array:" + name}}
+		if role == "virtualizer" {
+			lk["member_of"] = []string{map[bool]string{true: "site:northmole", false: "site:southmole"}[c.north]}
+		}
+		l.object(name, estate.Controller, c.id, c.name, estate.Facts{"cores": float64(cores)}, lk)
 		c.out = l.ioEntity(name, "controller:"+c.id, "busy_share", "write_pending_share", "cache_hit_share")
 		for n, letter := range letters(k) {
 			p := &port{id: fmt.Sprintf("c%d-p%d", k, n), name: fmt.Sprintf("%d%c", k, 'A'+n), wwpn: wwn("500d", name, k, n), speed: 3.2e9}
@@ -298,6 +306,17 @@ func (l *Lab) array(name, role string, controllers, cores int, service float64, 
 		}
 	}
 	return a
+}
+
+// siteOf names the site an array stands at; a virtualizer stands at both, and its controllers say which.
+func (l *Lab) siteOf(array string) []string {
+	switch array {
+	case Heron:
+		return []string{"site:northmole"}
+	case Gannet:
+		return []string{"site:southmole"}
+	}
+	return nil
 }
 
 func (l *Lab) pool(a *array, n int, media string, groups, drives int, seek, perByte float64) {
@@ -320,7 +339,16 @@ func (l *Lab) pool(a *array, n int, media string, groups, drives int, seek, perB
 		l.object(a.name, estate.RAIDGroup, id, fmt.Sprintf("rg-%d", 10*n+g), estate.Facts{"raid": "6+2", "media": media}, links{"made_of": of, "part_of": {"array:" + a.name}})
 		group.out = l.entity(a.name, "raid_group:"+id, "busy_share")
 	}
-	l.object(a.name, estate.Enclosure, fmt.Sprintf("e%d", n), fmt.Sprintf("enclosure %d", n), nil, links{"part_of": {"array:" + a.name}})
+	enclosure := fmt.Sprintf("e%d", n)
+	l.object(a.name, estate.Enclosure, enclosure, fmt.Sprintf("enclosure %d", n), estate.Facts{"state": "ok"}, links{"part_of": {"array:" + a.name}})
+	for k := range 2 {
+		state := "ok"
+		if a == l.gannet && n == 2 && k == 1 {
+			state = "failed"
+		}
+		l.object(a.name, estate.Fan, fmt.Sprintf("%s-fan%d", enclosure, k), fmt.Sprintf("fan %d.%d", n, k), estate.Facts{"state": state}, links{"part_of": {"enclosure:" + enclosure}})
+		l.object(a.name, estate.PowerSupply, fmt.Sprintf("%s-psu%d", enclosure, k), fmt.Sprintf("power supply %d.%d", n, k), estate.Facts{"state": "ok"}, links{"part_of": {"enclosure:" + enclosure}})
+	}
 	l.object(a.name, estate.Pool, p.id, p.name, estate.Facts{"media": media, "bytes": float64(groups*drives) * 1.3 * tib, "used_bytes": float64(groups*drives) * 0.8 * tib, "promised_bytes": float64(groups*drives) * 1.6 * tib},
 		links{"made_of": made, "part_of": {"array:" + a.name}})
 	p.out = l.ioEntity(a.name, "pool:"+p.id, "busy_share")
@@ -352,7 +380,11 @@ func (l *Lab) volume(a *array, name string, owner int, p *pool, hit float64, leg
 		}
 		leg.deviceID = fmt.Sprintf("be-%s-%d", leg.array.name, leg.number)
 		lk["backed_by"] = append(lk["backed_by"], "device:"+leg.deviceID)
-		l.object(a.name, estate.Device, leg.deviceID, fmt.Sprintf("back-end LUN %d at %s", leg.number, site), estate.Facts{"naa": "0x" + leg.naa, "queue_depth": 128.0}, links{"part_of": {"array:" + a.name}})
+		deviceLinks := links{"part_of": {"array:" + a.name}, "member_of": {"site:" + site}}
+		if leg != legs[0] {
+			deviceLinks["mirrored_to"] = []string{"device:" + legs[0].deviceID}
+		}
+		l.object(a.name, estate.Device, leg.deviceID, fmt.Sprintf("back-end LUN %d at %s", leg.number, site), estate.Facts{"naa": "0x" + leg.naa, "queue_depth": 128.0, "state": "active"}, deviceLinks)
 		leg.device = l.ioEntity(a.name, "device:"+leg.deviceID)
 		for _, c := range home {
 			for k, p := range c.ports {
@@ -373,6 +405,9 @@ func (l *Lab) volume(a *array, name string, owner int, p *pool, hit float64, leg
 	facts := estate.Facts{"naa": strings.ToUpper(v.naa), "number": float64(n), "bytes": v.bytes, "written_bytes": 0.6 * v.bytes, "thin": true}
 	if p != nil {
 		facts["raid"] = "6+2"
+	}
+	if len(legs) > 0 {
+		facts["preferred_site"] = []string{"northmole", "southmole"}[owner%2]
 	}
 	l.object(a.name, estate.Volume, v.id, v.name, facts, lk)
 	v.out = l.ioEntity(a.name, "volume:"+v.id, "cache_hit_share", "read_service_us", "write_service_us")
@@ -402,6 +437,9 @@ func (l *Lab) openOn(v *volume, north bool) {
 				state := "standby"
 				if c == v.owner || v.array == l.petrel && c == owners[v.number%2] {
 					state = "active"
+				}
+				if l.unzoned(h, v.array, t) {
+					continue
 				}
 				if h.name == "lighthouse-03" && v.array == l.heron && t.name == "1B" {
 					state = "dead"
@@ -455,6 +493,13 @@ func (l *Lab) buildDatastores() {
 		add(fmt.Sprintf("ds-carrageen-%02d", n+1), l.volume(l.petrel, fmt.Sprintf("stretched-%d", n+1), n%2, nil, 0.55, legs...), true, true)
 	}
 	l.buildShare(add)
+	l.buildStray()
+}
+
+// buildStray lists a datastore on a LUN of an array that nobody watches.
+func (l *Lab) buildStray() {
+	stray := "600c0ff" + naa("stray")[7:]
+	l.object(HypNorth, estate.Datastore, "ds-stray", "ds-tangle-01", estate.Facts{"bytes": 2.0 * tib, "used_bytes": 0.3 * tib, "filesystem": "block", "extents": []any{"naa." + stray}}, nil)
 }
 
 // buildShare makes the one datastore on a file share.
@@ -468,13 +513,18 @@ func (l *Lab) buildShare(add func(string, *volume, bool, bool)) {
 	add("ds-bladder-01", v, false, false)
 }
 
+// unzoned tells the one pair of ports that somebody forgot when zoning.
+func (l *Lab) unzoned(h *host, a *array, t *port) bool {
+	return h.name == "lighthouse-06" && a == l.heron && t.name == "1B"
+}
+
 func (l *Lab) buildZones() {
 	for _, h := range l.hosts {
 		for k, p := range h.ports {
 			members := []any{p.wwpn}
 			for _, a := range l.arrays {
 				for _, c := range a.controllers {
-					if c.ports[k].sw.fabric == p.sw.fabric {
+					if c.ports[k].sw.fabric == p.sw.fabric && !l.unzoned(h, a, c.ports[k]) {
 						members = append(members, c.ports[k].wwpn)
 					}
 				}

@@ -46,6 +46,7 @@ type Lab struct {
 	heron, gannet, petrel *array
 	roundTrip, moving     float64
 	warm, moved           bool
+	turns                 []turn // still to come, in order
 
 	objects  map[string][]*feed.Object
 	entities map[string][]*entity
@@ -63,6 +64,7 @@ func New(seed uint64, anchor time.Time) *Lab {
 	l.buildDatastores()
 	l.buildGuests()
 	l.buildZones()
+	l.buildHistory()
 	l.offers, l.bursts = make([]offer, len(l.vms)), make([]float64, len(l.vms))
 	return l
 }
@@ -91,6 +93,7 @@ func (l *Lab) solve(from, to time.Time) map[string][]feed.Record {
 	moves := map[string][]feed.Record{}
 	for t := from; t.Before(to); t = t.Add(Step) {
 		l.migrate(t, moves)
+		l.takeTurns(t, moves)
 		l.step(t)
 	}
 	return moves

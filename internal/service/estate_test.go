@@ -37,7 +37,7 @@ const hosts = `{"object":{"kind":"host","id":"h1","name":"lighthouse-1"}}
 
 func hostAt(t *testing.T, s *service.Service, at time.Time) string {
 	t.Helper()
-	r, err := s.Route(t.Context(), "vm-a", at)
+	r, err := s.Route(t.Context(), "vm-a", at, route.Folding{})
 	require.NoError(t, err)
 	for _, n := range r.Nodes {
 		if n.Kind == estate.Host {
@@ -52,7 +52,7 @@ func TestReplicasSeeEachOthersChanges(t *testing.T) {
 	clock := func() time.Time { return noon }
 	one, two := service.New(st, clock), service.New(st, clock)
 	bring(t, one, header("hyp", noon.Add(-3*time.Hour), true), hosts, runsOn("h1"))
-	_, err := two.Route(t.Context(), "vm-a", time.Time{})
+	_, err := two.Route(t.Context(), "vm-a", time.Time{}, route.Folding{})
 	require.NoError(t, err)
 	bring(t, one, header("hyp", noon.Add(-time.Hour), false), strings.ReplaceAll(runsOn("h2"), "vm-a", "vm-a"))
 	r, err := two.Show(t.Context(), "vm:a", service.Window{From: noon.Add(-30 * time.Minute), To: noon})
@@ -67,7 +67,7 @@ func TestAMovedAndAVanishedObject(t *testing.T) {
 	disk := `{"object":{"kind":"vdisk","id":"d","name":"d"}}`
 	bring(t, s, header("hyp", noon.Add(-3*time.Hour), false), disk, strings.Replace(runsOn("h2"), `"runs_on"`, `"uses":["vdisk:d"],"runs_on"`, 1))
 	bring(t, s, header("hyp", noon.Add(-time.Hour), false), `{"gone":{"ref":"vm:a"}}`)
-	_, err := s.Route(t.Context(), "vm-a", noon)
+	_, err := s.Route(t.Context(), "vm-a", noon, route.Folding{})
 	var missing *estate.NotFoundError
 	require.ErrorAs(t, err, &missing)
 	assert.Empty(t, hostAt(t, s, noon.Add(-4*time.Hour)), "without a disk nothing is drawn below the VM")
@@ -143,7 +143,7 @@ func TestSectionsOfEveryKindOfTheDemo(t *testing.T) {
 		estate.Zone, estate.Array, estate.Controller, estate.TargetPort, estate.Volume, estate.Share, estate.Pool, estate.RAIDGroup, estate.Drive, estate.Enclosure, estate.Site, estate.SiteLink, estate.Cluster} {
 		keys := d.Lab.Keys(kind)
 		require.NotEmpty(t, keys, kind)
-		v, err := d.Service.Section(t.Context(), keys[0].String(), w)
+		v, err := d.Service.Section(t.Context(), keys[0].String(), w, nil)
 		require.NoError(t, err, kind)
 		assert.NotEmpty(t, v.Section.Nodes, kind)
 		assert.Len(t, v.Figures, len(v.Section.Nodes))
@@ -166,7 +166,7 @@ func TestDeadPathsOfTheDemoAreFound(t *testing.T) {
 	d := testbed.LoadDemo(t)
 	dead := 0
 	for _, k := range d.Lab.Keys(estate.Host) {
-		s, err := d.Service.Route(t.Context(), k.String(), time.Time{})
+		s, err := d.Service.Route(t.Context(), k.String(), time.Time{}, route.Folding{})
 		require.NoError(t, err)
 		for _, r := range s.Routes {
 			if r.State == route.Dead {

@@ -49,9 +49,9 @@ type Found struct {
 	Next    string  `json:"next,omitempty" doc:"Cursor of the next page"`
 }
 
-// Find returns objects by any name or identifier, best first.
-func (s *Service) Find(ctx context.Context, query string, kind estate.Kind, limit int) (Found, error) {
-	m, err := s.current(ctx)
+// Find returns objects by any name or identifier as of a moment, best first.
+func (s *Service) Find(ctx context.Context, query string, kind estate.Kind, limit int, at time.Time) (Found, error) {
+	m, err := s.at(ctx, at)
 	if err != nil {
 		return Found{}, err
 	}
@@ -218,58 +218,6 @@ func latest(g reading.Grid, runs []reading.Series, name string) (Latest, bool) {
 	cells := reading.Align(g, runs)
 	l.Row, l.Mean = cells.Value, reading.Figure(reading.MeanOver(cells.Value, 0, g.N))
 	return l, l.Age >= 0
-}
-
-// Reach is what depends on an object.
-type Reach struct {
-	Of      string      `json:"of" doc:"The object, kind:id@source"`
-	Name    string      `json:"name" doc:"Its name"`
-	Objects []Dependent `json:"objects" doc:"VMs by tier, then name, then everything else by kind; at most the limit asked for"`
-	Counts  []KindCount `json:"counts" doc:"How many of each kind"`
-}
-
-// Dependent is an object that depends on another.
-type Dependent struct {
-	Brief
-	State route.State `json:"state" doc:"Best state of the ways by which it depends" enum:"active,standby,disabled,dead"`
-}
-
-// KindCount counts objects of a kind.
-type KindCount struct {
-	Kind  estate.Kind `json:"kind" doc:"Kind of object"`
-	Count int         `json:"count" doc:"How many"`
-}
-
-// Reach returns all that depends on an object at a moment, VMs of the most important tier first.
-func (s *Service) Reach(ctx context.Context, query string, at time.Time, limit int) (Reach, error) {
-	m, err := s.at(ctx, at)
-	if err != nil {
-		return Reach{}, err
-	}
-	e := m.Estate()
-	i, err := e.Resolve(query)
-	if err != nil {
-		return Reach{}, err
-	}
-	out := Reach{Of: e.At(i).Key.String(), Name: e.At(i).Title(), Objects: []Dependent{}, Counts: []KindCount{}}
-	counts := map[estate.Kind]int{}
-	for _, r := range m.Reach(i) {
-		counts[e.At(r.At).Key.Ref.Kind]++
-		out.Objects = append(out.Objects, Dependent{brief(e, r.At), r.State})
-	}
-	rank := func(d Dependent) string {
-		if d.Kind == estate.VM {
-			return "0" + d.Tier + "\x00" + d.Name
-		}
-		return "1" + string(d.Kind) + "\x00" + d.Name
-	}
-	slices.SortStableFunc(out.Objects, func(a, b Dependent) int { return strings.Compare(rank(a), rank(b)) })
-	out.Objects = out.Objects[:min(limit, len(out.Objects))]
-	for k, n := range counts {
-		out.Counts = append(out.Counts, KindCount{k, n})
-	}
-	slices.SortFunc(out.Counts, func(a, b KindCount) int { return strings.Compare(string(a.Kind), string(b.Kind)) })
-	return out, nil
 }
 
 // SourceState is a source and how fresh it is.

@@ -49,10 +49,13 @@ type SectionView struct {
 	To      time.Time     `json:"figures_to" doc:"To here"`
 	Strata  strata.Strata `json:"strata" doc:"The latency of the focus by layer"`
 	Events  []EventNote   `json:"events" doc:"What happened on the routes within the window"`
+
+	Causes   int `json:"causes" doc:"Objects past their limits by themselves: each cause is counted once"`
+	Affected int `json:"affected" doc:"Objects that are well themselves but depend on a failing one"`
 }
 
 // Route returns the section of an object without figures, as of a moment.
-func (s *Service) Route(ctx context.Context, query string, at time.Time) (route.Section, error) {
+func (s *Service) Route(ctx context.Context, query string, at time.Time, f route.Folding) (route.Section, error) {
 	m, err := s.at(ctx, at)
 	if err != nil {
 		return route.Section{}, err
@@ -61,14 +64,20 @@ func (s *Service) Route(ctx context.Context, query string, at time.Time) (route.
 	if err != nil {
 		return route.Section{}, err
 	}
-	return m.Section(i), nil
+	return m.Cut(i, f), nil
 }
+
+// Sections of more objects than this are folded, into at most so many groups a row: all that can be read at once.
+const (
+	foldAbove = 400
+	foldMost  = 6
+)
 
 var ioMetrics = []string{"read_iops", "write_iops", "read_bytes_s", "write_bytes_s", "read_latency_us", "write_latency_us"}
 
 // Section returns the routes of an object with what is known of each node. Its figures are means over
 // the stretch in which the focus hurt, where it did within the window.
-func (s *Service) Section(ctx context.Context, query string, w Window) (SectionView, error) {
+func (s *Service) Section(ctx context.Context, query string, w Window, unfold []string) (SectionView, error) {
 	q, err := s.ask(ctx, query, w)
 	if err != nil {
 		return SectionView{}, err
@@ -81,7 +90,7 @@ func (s *Service) Section(ctx context.Context, query string, w Window) (SectionV
 		v.From, v.To = c.From, c.To
 	}
 	m := q.latest()
-	v.Section = m.Section(q.at)
+	v.Section = m.Cut(q.at, route.Folding{Most: foldMost, Above: foldAbove, Unfold: unfold})
 	g, err := reading.NewGrid(v.From, v.To, q.grid.Step)
 	if err != nil {
 		return SectionView{}, err
@@ -90,6 +99,9 @@ func (s *Service) Section(ctx context.Context, query string, w Window) (SectionV
 	at := make([]int32, len(v.Section.Nodes))
 	var needs []route.Need
 	for k, n := range v.Section.Nodes {
+		if at[k] = -1; n.Count > 0 {
+			continue
+		}
 		at[k], _ = position(e, n.Ref)
 		key := e.At(at[k]).Key
 		needs = append(needs, route.Need{Key: key, Metrics: append(congest.Metrics(key.Ref.Kind), ioMetrics...)})
@@ -105,10 +117,24 @@ func (s *Service) Section(ctx context.Context, query string, w Window) (SectionV
 	}
 	v.Figures = make([]NodeFigures, len(at))
 	for k, i := range at {
+		if i < 0 {
+			n := v.Section.Nodes[k]
+			v.Figures[k] = NodeFigures{Age: -1, Source: "several", Busy: reading.Missing, BytesS: reading.Missing, IOPS: reading.Missing, InFlight: reading.Missing, Read: reading.Missing, Write: reading.Missing,
+				Headline: phrase.Count(n.Count, n.Kind.Label(), n.Kind.Plural()), Assessment: congest.Assessment{Reasons: []congest.Reason{}}}
+			continue
+		}
 		v.Figures[k] = figures(g, m, i, r)
 		v.Figures[k].Headline = headline(m, i, v.Figures[k])
 	}
 	mark(m, at, v.Figures)
+	for _, f := range v.Figures {
+		if (f.Condition == congest.Failing || f.Condition == congest.Strained) && f.Within == "" {
+			v.Causes++
+		}
+		if len(f.Affected) > 0 {
+			v.Affected++
+		}
+	}
 	v.Events, err = s.events(ctx, m, at, q)
 	return v, err
 }
@@ -181,7 +207,9 @@ func mark(m *route.Map, at []int32, f []NodeFigures) {
 	e := m.Estate()
 	index := make(map[int32]int, len(at))
 	for k, i := range at {
-		index[i] = k
+		if i >= 0 {
+			index[i] = k
+		}
 	}
 	bad := func(k int) bool {
 		return f[k].Condition == congest.Failing || f[k].Condition == congest.Strained
@@ -270,6 +298,9 @@ func (s *Service) events(ctx context.Context, m *route.Map, at []int32, q questi
 	ids := make([]int64, len(at))
 	by := make(map[int64]*estate.Node, len(at))
 	for k, i := range at {
+		if i < 0 {
+			continue
+		}
 		o := m.Estate().At(i)
 		ids[k], by[o.Store] = o.Store, o
 	}

@@ -113,7 +113,7 @@ func TestQuietHoursAccuseNobody(t *testing.T) {
 
 func TestSectionMarksTheCauseOnce(t *testing.T) {
 	d := testbed.LoadDemo(t)
-	v, err := d.Service.Section(t.Context(), "manifest-db-02", window(t, d, -2*time.Hour, 0))
+	v, err := d.Service.Section(t.Context(), "manifest-db-02", window(t, d, -2*time.Hour, 0), nil)
 	require.NoError(t, err)
 	require.Len(t, v.Figures, len(v.Section.Nodes))
 	marks := []string{}
@@ -132,7 +132,7 @@ func TestSectionMarksTheCauseOnce(t *testing.T) {
 func TestTopologyOfEachMoment(t *testing.T) {
 	d := testbed.LoadDemo(t)
 	host := func(at time.Duration) string {
-		s, err := d.Service.Route(t.Context(), "vm:crew-roster-03", d.Anchor.Add(at))
+		s, err := d.Service.Route(t.Context(), "vm:crew-roster-03", d.Anchor.Add(at), route.Folding{})
 		require.NoError(t, err)
 		for _, n := range s.Nodes {
 			if n.Kind == estate.Host {
@@ -142,7 +142,7 @@ func TestTopologyOfEachMoment(t *testing.T) {
 		return ""
 	}
 	assert.NotEqual(t, host(-6*time.Hour), host(-time.Hour), "it moved five hours ago")
-	v, err := d.Service.Section(t.Context(), "crew-roster-03", window(t, d, -6*time.Hour, -4*time.Hour))
+	v, err := d.Service.Section(t.Context(), "crew-roster-03", window(t, d, -6*time.Hour, -4*time.Hour), nil)
 	require.NoError(t, err)
 	require.NotEmpty(t, v.Events)
 	assert.Equal(t, "migrated", v.Events[0].What)
@@ -181,7 +181,7 @@ func TestWholeEstateJoins(t *testing.T) {
 	assert.Equal(t, 3, n[estate.Array])
 	assert.Equal(t, 4, n[estate.Fabric])
 	for _, k := range d.Lab.Keys(estate.VM) {
-		s, err := d.Service.Route(t.Context(), k.String(), time.Time{})
+		s, err := d.Service.Route(t.Context(), k.String(), time.Time{}, route.Folding{})
 		require.NoError(t, err)
 		assert.Empty(t, s.Breaks, k)
 		drives := 0
@@ -194,9 +194,9 @@ func TestWholeEstateJoins(t *testing.T) {
 	}
 	r, err := d.Service.Reach(t.Context(), "pool:p2@heron", time.Time{}, 1000)
 	require.NoError(t, err)
-	assert.Equal(t, estate.VM, r.Objects[0].Kind)
-	assert.Equal(t, "1", r.Objects[0].Tier, "the important ones first")
-	assert.Equal(t, route.Active, r.Objects[0].State)
+	assert.Equal(t, "1", r.VMs[0].Tier, "the important ones first")
+	assert.Equal(t, route.Active, r.VMs[0].State)
+	assert.Equal(t, route.WouldStop, r.VMs[0].Outcome)
 }
 
 func TestPagesOfAListMeet(t *testing.T) {

@@ -83,7 +83,7 @@ func names(s route.Section, kind estate.Kind) (out []string) {
 
 func (w watched) mapped(t *testing.T) {
 	for _, m := range w.Rig.Machines {
-		s, err := w.Client.Route(t.Context(), m.Name, "")
+		s, err := w.Client.Route(t.Context(), m.Name, "", route.Folding{})
 		require.NoError(t, err)
 		assert.Equal(t, []string{fmt.Sprintf("shags LUN %d", m.LUN)}, names(s, estate.Volume), m.Name)
 		assert.Equal(t, []string{"target 1"}, names(s, estate.TargetPort), m.Name)
@@ -191,10 +191,10 @@ func (w watched) move(t *testing.T) {
 	before, old := time.Now(), m.LUN
 	require.NoError(t, w.Rig.Move(t.Context(), m, 6))
 	w.soon(t, "the map shows the new LUN", func() bool {
-		s, err := w.Client.Route(t.Context(), m.Name, "")
+		s, err := w.Client.Route(t.Context(), m.Name, "", route.Folding{})
 		return err == nil && slices.Equal(names(s, estate.Volume), []string{"shags LUN 6"})
 	})
-	s, err := w.Client.Route(t.Context(), m.Name, before.UTC().Format(time.RFC3339Nano))
+	s, err := w.Client.Route(t.Context(), m.Name, before.UTC().Format(time.RFC3339Nano), route.Folding{})
 	require.NoError(t, err)
 	assert.Equal(t, []string{fmt.Sprintf("shags LUN %d", old)}, names(s, estate.Volume), "history keeps where it was")
 }
@@ -203,12 +203,12 @@ func (w watched) plug(t *testing.T) {
 	m, from := w.Rig.Machines[1], time.Now()
 	require.NoError(t, w.Rig.Plug(t.Context(), m, 1, "vdb"))
 	w.soon(t, "the new disk is there", func() bool {
-		s, err := w.Client.Route(t.Context(), m.Name, "")
+		s, err := w.Client.Route(t.Context(), m.Name, "", route.Folding{})
 		return err == nil && slices.Contains(names(s, estate.VDisk), m.Name+" vdb")
 	})
 	require.NoError(t, w.Rig.Unplug(t.Context(), m, "vdb"))
 	w.soon(t, "it is gone again", func() bool {
-		s, err := w.Client.Route(t.Context(), m.Name, "")
+		s, err := w.Client.Route(t.Context(), m.Name, "", route.Folding{})
 		return err == nil && !slices.Contains(names(s, estate.VDisk), m.Name+" vdb")
 	})
 	w.plausible(t, m, from)
@@ -216,7 +216,7 @@ func (w watched) plug(t *testing.T) {
 
 func (w watched) names(t *testing.T) {
 	find := func(name string) (uuids []string) {
-		found, err := w.Client.Find(t.Context(), name, estate.VM, 10)
+		found, err := w.Client.Find(t.Context(), name, estate.VM, 10, "")
 		require.NoError(t, err)
 		for _, o := range found.Objects {
 			if o.Name == name {
@@ -308,7 +308,7 @@ func (w watched) libvirtRestart(t *testing.T) {
 	w.back(t, Hypervisor)
 	s := w.plausible(t, m, from)
 	assert.Less(t, known(s.Read.IOPS), len(s.Read.IOPS), "a gap where nothing was read")
-	r, err := w.Client.Route(t.Context(), m.Name, "")
+	r, err := w.Client.Route(t.Context(), m.Name, "", route.Folding{})
 	require.NoError(t, err)
 	assert.Empty(t, r.Breaks, "and the map as before")
 }

@@ -48,6 +48,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What changed over a window, in the estate or on the routes of an object
+         * @description Needs the role viewer.
+         */
+        get: operations["changes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/estate": {
         parameters: {
             query?: never;
@@ -100,6 +120,66 @@ export interface paths {
          * @description Needs the role viewer.
          */
         get: operations["find"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hardware": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What an object is built of, with the condition of every part
+         * @description Needs the role viewer.
+         */
+        get: operations["hardware"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/inventory": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Objects of a kind in columns, filtered, sorted and page by page
+         * @description Needs the role viewer.
+         */
+        get: operations["inventory"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/map": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The section of an object, or all that depends on it, as a graph for other programs
+         * @description Needs the role viewer.
+         */
+        get: operations["map"];
         put?: never;
         post?: never;
         delete?: never;
@@ -196,7 +276,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * All that depends on an object, VMs of the most important tier first
+         * All that depends on an object, VMs of the most important tier first, and what its loss would mean for each
          * @description Needs the role viewer.
          */
         get: operations["reach"];
@@ -220,6 +300,26 @@ export interface paths {
          * @description Needs the role viewer.
          */
         get: operations["route"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/route/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Every topology that held on an object's routes within a window, and when
+         * @description Needs the role viewer.
+         */
+        get: operations["route-history"];
         put?: never;
         post?: never;
         delete?: never;
@@ -463,6 +563,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/unresolved": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What could not be joined, by probable reason, with what to do
+         * @description Needs the role viewer.
+         */
+        get: operations["unresolved"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/why": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Why an object is in its condition, and what is affected by it
+         * @description Needs the role viewer.
+         */
+        get: operations["why"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -597,6 +737,28 @@ export interface components {
             /** @description Service tier of a VM */
             tier?: string;
         };
+        Cause: {
+            /** @description Its condition and the reasons for it */
+            condition: components["schemas"]["Assessment"];
+            /** @description Kind of object */
+            kind: string;
+            /** @description The kind in words */
+            label: string;
+            /** @description Its layer */
+            layer: string;
+            /** @description By what it was found */
+            matched?: string;
+            /** @description Its name */
+            name: string;
+            /** @description Name of the host, switch or array that it is part of */
+            owner?: string;
+            /** @description Address, kind:id@source */
+            ref: string;
+            /** @description Who lists it */
+            source: string;
+            /** @description Service tier of a VM */
+            tier?: string;
+        };
         Certificate: {
             /**
              * Format: date-time
@@ -663,6 +825,71 @@ export interface components {
             usual_us: number | null;
             /** @description What its readings say */
             why?: string;
+        };
+        Changed: {
+            /**
+             * Format: date-time
+             * @description When
+             */
+            at: string;
+            /** @description Kind of object */
+            kind: string;
+            /** @description The kind in words */
+            label: string;
+            /** @description Its layer */
+            layer: string;
+            /** @description By what it was found */
+            matched?: string;
+            /** @description Its name */
+            name: string;
+            /** @description Name of the host, switch or array that it is part of */
+            owner?: string;
+            /** @description Address, kind:id@source */
+            ref: string;
+            /** @description Who lists it */
+            source: string;
+            /** @description Service tier of a VM */
+            tier?: string;
+            /** @description What changed about it */
+            what: components["schemas"]["Difference"][];
+        };
+        Changes: {
+            /** @description Latest first, at most as many as asked for */
+            changes: components["schemas"]["Changed"][];
+            /**
+             * Format: date-time
+             * @description Start of the window
+             */
+            from: string;
+            /** @description How many objects changed at each moment of the window, at most 500 */
+            moments: components["schemas"]["MomentCount"][];
+            /** @description Its name */
+            name?: string;
+            /** @description The object whose routes they are about, kind:id@source; absent for the whole estate */
+            of?: string;
+            /**
+             * Format: date-time
+             * @description End of the window
+             */
+            to: string;
+            /**
+             * Format: int64
+             * @description How many there were
+             */
+            total: number;
+        };
+        Column: {
+            /** @description What it means */
+            doc: string;
+            /** @description Its heading */
+            head: string;
+            /** @description What to filter and sort by */
+            name: string;
+            /**
+             * @description What its cells hold
+             * @enum {string}
+             */
+            type: "text" | "number" | "bytes" | "share" | "bytes_s";
         };
         Comparison: {
             /** @description Whether they agree within 5 % */
@@ -761,6 +988,15 @@ export interface components {
             vms_by_tier: {
                 [key: string]: number;
             };
+        };
+        Difference: {
+            /**
+             * @description Stable word for what changed
+             * @enum {string}
+             */
+            code: "appeared" | "gone" | "renamed" | "migrated" | "moved" | "mapped" | "path_state" | "state" | "grew" | "shrank" | "firmware" | "used" | "fact" | "link";
+            /** @description In words */
+            says: string;
         };
         Direction: {
             /** @description From the guest down; their times sum to the total */
@@ -887,6 +1123,8 @@ export interface components {
             wants?: string;
         };
         Found: {
+            /** @description There are more than that: they were not all looked for */
+            more?: boolean;
             /** @description Cursor of the next page */
             next?: string;
             /** @description Best first, or by name */
@@ -896,6 +1134,34 @@ export interface components {
              * @description How many there are in all
              */
             total: number;
+        };
+        HardwarePart: {
+            /** @description What to know of it */
+            about?: string;
+            /**
+             * @description By its own readings and state
+             * @enum {string}
+             */
+            condition: "steady" | "strained" | "failing" | "silent" | "not measured";
+            /**
+             * Format: int64
+             * @description How many of its parts are failing or strained
+             */
+            failing_below: number;
+            /** @description Kind of object */
+            kind: string;
+            /** @description The kind in words */
+            label: string;
+            /** @description Its name */
+            name: string;
+            /** @description What is built into it */
+            parts?: components["schemas"]["HardwarePart"][];
+            /** @description Address, kind:id@source */
+            ref: string;
+            /** @description As its source says */
+            state?: string;
+            /** @description Why it is in that condition */
+            why?: string;
         };
         Health: {
             /** @description Our figures beside the source's own */
@@ -1052,6 +1318,28 @@ export interface components {
              */
             took_s: number;
         };
+        Inventory: {
+            /**
+             * Format: int64
+             * @description Objects of the kind in all
+             */
+            all: number;
+            /** @description In the order of the cells of each row */
+            columns: components["schemas"]["Column"][];
+            /** @description The kind */
+            kind: string;
+            /** @description Its words, for several */
+            label: string;
+            /** @description Cursor of the next page; absent on the last */
+            next?: string;
+            /** @description This page */
+            rows: components["schemas"]["Row"][];
+            /**
+             * Format: int64
+             * @description Objects that answer
+             */
+            total: number;
+        };
         Joined: {
             /**
              * Format: int64
@@ -1128,7 +1416,7 @@ export interface components {
              * @description Best state of the ways that run here
              * @enum {string}
              */
-            state: "active" | "standby" | "disabled" | "dead";
+            state: "active" | "standby" | "disabled" | "dead" | "not zoned";
             /**
              * Format: int64
              * @description Index of the lower node
@@ -1198,9 +1486,35 @@ export interface components {
             /** @description What went wrong */
             words: string;
         };
+        MomentCount: {
+            /**
+             * Format: date-time
+             * @description The moment
+             */
+            at: string;
+            /**
+             * Format: int64
+             * @description Objects that changed then
+             */
+            count: number;
+        };
+        NameCount: {
+            /**
+             * Format: int64
+             * @description How many
+             */
+            count: number;
+            /** @description The name; '' for none */
+            name: string;
+        };
         Node: {
             /** @description Other identifiers it is known by: NAA, WWPN, LUN number */
             aliases?: string[];
+            /**
+             * Format: int64
+             * @description How many objects a group stands for; 0 for a single object
+             */
+            count?: number;
             /** @description Kind of object */
             kind: string;
             /** @description The layer it lies in here; all that backs a virtualizer lies in the back end */
@@ -1209,13 +1523,15 @@ export interface components {
             name: string;
             /** @description Name of the host, switch, or array that it is part of */
             owner?: string;
-            /** @description Address, kind:id@source */
+            /** @description Address, kind:id@source; of a group, what to ask to be unfolded */
             ref: string;
             /**
              * Format: int64
              * @description Order of depth within the section, from 0 at the surface
              */
             row: number;
+            /** @description Name of the site it is at, where that is known */
+            site?: string;
             /** @description Service tier of a VM */
             tier?: string;
         };
@@ -1280,6 +1596,15 @@ export interface components {
              * @description µs per write, weighted by writes
              */
             write_latency_us: number | null;
+        };
+        OutcomeCount: {
+            /**
+             * Format: int64
+             * @description For how many virtual machines
+             */
+            count: number;
+            /** @description What the loss of the object would mean */
+            outcome: string;
         };
         Overview: {
             /** @description Objects by kind */
@@ -1362,14 +1687,83 @@ export interface components {
             steps: components["schemas"]["Step"][];
         };
         Reach: {
-            /** @description How many of each kind */
+            /** @description How many of each application, most first; '' for none */
+            applications: components["schemas"]["NameCount"][];
+            /**
+             * Format: date-time
+             * @description As of this moment
+             */
+            at: string;
+            /** @description How many objects of each kind depend on it */
             counts: components["schemas"]["KindCount"][];
+            /** @description Kind of object */
+            kind: string;
+            /** @description The kind in words */
+            label: string;
+            /** @description Its layer */
+            layer: string;
+            /** @description By what it was found */
+            matched?: string;
             /** @description Its name */
             name: string;
-            /** @description VMs by tier, then name, then everything else by kind; at most the limit asked for */
+            /** @description What depends on it besides virtual machines and their disks, nearest first; at most the limit asked for */
             objects: components["schemas"]["Dependent"][];
-            /** @description The object, kind:id@source */
-            of: string;
+            /** @description How many would suffer what if it were lost, worst first */
+            outcomes: components["schemas"]["OutcomeCount"][];
+            /** @description Name of the host, switch or array that it is part of */
+            owner?: string;
+            /** @description Address, kind:id@source */
+            ref: string;
+            /** @description Who lists it */
+            source: string;
+            /** @description Service tier of a VM */
+            tier?: string;
+            /** @description How many of each service tier; '' for none */
+            tiers: components["schemas"]["NameCount"][];
+            /**
+             * Format: int64
+             * @description How many virtual machines depend on it
+             */
+            total: number;
+            /** @description Virtual machines, by tier, then name; at most the limit asked for */
+            vms: components["schemas"]["ReachedVM"][];
+        };
+        ReachedVM: {
+            /** @description What it is part of */
+            application?: string;
+            /**
+             * Format: int64
+             * @description How many of its disks depend on it
+             */
+            disks: number;
+            /** @description The host it runs on */
+            host?: string;
+            /** @description Its name */
+            name: string;
+            /**
+             * Format: int64
+             * @description How many disks it has
+             */
+            of_disks: number;
+            /**
+             * @description What the loss of the object would mean for it
+             * @enum {string}
+             */
+            outcome: "is cut off already" | "would stop" | "would lose a mirror leg" | "would lose a path" | "would lose RAID protection" | "would not notice";
+            /** @description Address, kind:id@source */
+            ref: string;
+            /**
+             * Format: double
+             * @description Part of its I/O that goes through the object, by the operations of its disks over the hour before; null where no readings tell
+             */
+            share: number | null;
+            /**
+             * @description Best state of the ways by which it depends
+             * @enum {string}
+             */
+            state: "active" | "standby" | "disabled" | "dead";
+            /** @description Its service tier */
+            tier?: string;
         };
         Reason: {
             /**
@@ -1392,6 +1786,19 @@ export interface components {
              */
             worst: number | null;
         };
+        Remark: {
+            /**
+             * @description Stable word for what it is
+             * @enum {string}
+             */
+            code: "single_path" | "single_fabric" | "not_zoned" | "not_used" | "leg_lost";
+            /** @description Its name */
+            name: string;
+            /** @description The object it is about, kind:id@source */
+            of: string;
+            /** @description In words */
+            says: string;
+        };
         Route: {
             /** @description LUN number of the path */
             lun?: string;
@@ -1399,9 +1806,15 @@ export interface components {
              * @description As the host sees the path
              * @enum {string}
              */
-            state: "active" | "standby" | "disabled" | "dead";
+            state: "active" | "standby" | "disabled" | "dead" | "not zoned";
             /** @description Indexes of the nodes passed, in order */
             stops: number[];
+        };
+        Row: {
+            /** @description Text or number, one for each column; null where it is not known */
+            cells: unknown[];
+            /** @description Address, kind:id@source */
+            ref: string;
         };
         Secrets: {
             /** @description Client certificate, PEM */
@@ -1425,6 +1838,8 @@ export interface components {
             more: number;
             /** @description All objects passed, ordered by row, then name */
             nodes: components["schemas"]["Node"][];
+            /** @description What to know of the ways, at most 50 */
+            remarks: components["schemas"]["Remark"][];
             /** @description Each single route down to the volume, at most 500 */
             routes: components["schemas"]["Route"][];
             /**
@@ -1434,6 +1849,16 @@ export interface components {
             vms: number;
         };
         SectionView: {
+            /**
+             * Format: int64
+             * @description Objects that are well themselves but depend on a failing one
+             */
+            affected: number;
+            /**
+             * Format: int64
+             * @description Objects past their limits by themselves: each cause is counted once
+             */
+            causes: number;
             /** @description What happened on the routes within the window */
             events: components["schemas"]["EventNote"][];
             /** @description One per node, in the same order */
@@ -1799,6 +2224,40 @@ export interface components {
             /** @description The token; it is not shown again */
             token: string;
         };
+        Topology: {
+            /** @description Where the map ends, and why */
+            breaks: components["schemas"]["Break"][];
+            /** @description The object it starts from, kind:id@source */
+            focus: string;
+            /**
+             * Format: date-time
+             * @description Since when it was so
+             */
+            from: string;
+            /** @description What joins them */
+            links: components["schemas"]["Link"][];
+            /**
+             * Format: int64
+             * @description Routes beyond those listed
+             */
+            more: number;
+            /** @description All objects passed, ordered by row, then name */
+            nodes: components["schemas"]["Node"][];
+            /** @description What to know of the ways, at most 50 */
+            remarks: components["schemas"]["Remark"][];
+            /** @description Each single route down to the volume, at most 500 */
+            routes: components["schemas"]["Route"][];
+            /**
+             * Format: date-time
+             * @description Until when
+             */
+            to: string;
+            /**
+             * Format: int64
+             * @description VMs that depend on the focus
+             */
+            vms: number;
+        };
         Trace: {
             /** @description Bytes per second, reads and writes */
             bytes_s: (number | null)[];
@@ -1818,6 +2277,91 @@ export interface components {
             time_us: (number | null)[];
             /** @description µs per I/O */
             time_us_pair: components["schemas"]["Pair"];
+        };
+        Unresolved: {
+            /** @description What the group has in common */
+            about: string;
+            /**
+             * Format: int64
+             * @description How many findings
+             */
+            count: number;
+            /** @description Some of them */
+            findings: components["schemas"]["Finding"][];
+            /**
+             * @description Probable reason
+             * @enum {string}
+             */
+            reason: "duplicate identity" | "near match" | "stale source" | "source missing" | "identity cannot be read" | "link to nothing" | "circle of dependence";
+            /** @description What was found, in words */
+            says: string;
+            /** @description What to do */
+            todo: string;
+        };
+        UnresolvedList: {
+            /**
+             * Format: date-time
+             * @description As of this moment
+             */
+            at: string;
+            /** @description The most certain reasons first */
+            groups: components["schemas"]["Unresolved"][];
+            /**
+             * Format: int64
+             * @description Findings in all
+             */
+            total: number;
+        };
+        Why: {
+            /**
+             * Format: int64
+             * @description Objects that depend on it by active ways, where it is failing itself
+             */
+            affected: number;
+            /** @description Objects it depends on by active ways that are failing or strained by themselves, nearest first */
+            causes: components["schemas"]["Cause"][];
+            /** @description By its own readings and state over the window */
+            condition: components["schemas"]["Assessment"];
+            /**
+             * Format: date-time
+             * @description Start of the window
+             */
+            from: string;
+            /** @description Kind of object */
+            kind: string;
+            /** @description The kind in words */
+            label: string;
+            /** @description Its layer */
+            layer: string;
+            /**
+             * Format: int64
+             * @description Objects below it that were looked at
+             */
+            looked_at: number;
+            /** @description By what it was found */
+            matched?: string;
+            /** @description Its name */
+            name: string;
+            /** @description Name of the host, switch or array that it is part of */
+            owner?: string;
+            /** @description Address, kind:id@source */
+            ref: string;
+            /** @description In words */
+            says: string;
+            /** @description Who lists it */
+            source: string;
+            /** @description Service tier of a VM */
+            tier?: string;
+            /**
+             * Format: date-time
+             * @description End of the window
+             */
+            to: string;
+            /**
+             * Format: int64
+             * @description Virtual machines among those
+             */
+            vms: number;
         };
     };
     responses: never;
@@ -1921,6 +2465,44 @@ export interface operations {
             };
         };
     };
+    changes: {
+        parameters: {
+            query?: {
+                /** @description Start of the window: RFC 3339, or back from now as -2h. Two hours before the end where absent */
+                from?: string;
+                /** @description End of the window; now where absent */
+                to?: string;
+                /** @description The object; the whole estate where absent */
+                of?: string;
+                /** @description At most so many changes, the latest */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changes"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     overview: {
         parameters: {
             query?: never;
@@ -1996,6 +2578,8 @@ export interface operations {
                 kind?: string;
                 /** @description At most so many */
                 limit?: number;
+                /** @description As of this moment; now where absent */
+                at?: string;
             };
             header?: never;
             path?: never;
@@ -2010,6 +2594,130 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Found"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    hardware: {
+        parameters: {
+            query: {
+                /** @description The object: kind:id, kind:id@source, a name, or any identifier in any notation */
+                of: string;
+                /** @description Start of the window: RFC 3339, or back from now as -2h. Two hours before the end where absent */
+                from?: string;
+                /** @description End of the window; now where absent */
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HardwarePart"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    inventory: {
+        parameters: {
+            query: {
+                /** @description The kind, as vm */
+                kind: string;
+                /** @description Conditions on columns, as tier=1, dead>0, name~manifest, used!=used; all must hold */
+                where?: string[];
+                /** @description Part of a name or identifier */
+                q?: string;
+                /** @description A column, with - before it for descending */
+                sort?: string;
+                /** @description As the page before gave it */
+                cursor?: string;
+                /** @description At most so many */
+                limit?: number;
+                /** @description As of this moment; now where absent */
+                at?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Inventory"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    map: {
+        parameters: {
+            query: {
+                /** @description The object: kind:id, kind:id@source, a name, or any identifier in any notation */
+                of: string;
+                /** @description As of this moment; now where absent */
+                at?: string;
+                /** @description Fold rows of more objects of a kind into groups of what is alike; 0 folds nothing */
+                fold?: number;
+                /** @description Groups to show by their members, as their ref */
+                unfold?: string[];
+                /** @description Graphviz DOT, GraphML or JSON */
+                as?: "dot" | "graphml" | "json";
+                /** @description All that depends on the object, instead of its section */
+                reach?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
                 };
             };
             /** @description Error */
@@ -2196,6 +2904,10 @@ export interface operations {
                 of: string;
                 /** @description As of this moment; now where absent */
                 at?: string;
+                /** @description Fold rows of more objects of a kind into groups of what is alike; 0 folds nothing */
+                fold?: number;
+                /** @description Groups to show by their members, as their ref */
+                unfold?: string[];
             };
             header?: never;
             path?: never;
@@ -2223,6 +2935,46 @@ export interface operations {
             };
         };
     };
+    "route-history": {
+        parameters: {
+            query: {
+                /** @description The object: kind:id, kind:id@source, a name, or any identifier in any notation */
+                of: string;
+                /** @description Start of the window: RFC 3339, or back from now as -2h. Two hours before the end where absent */
+                from?: string;
+                /** @description End of the window; now where absent */
+                to?: string;
+                /** @description Fold rows of more objects of a kind into groups of what is alike; 0 folds nothing */
+                fold?: number;
+                /** @description Groups to show by their members, as their ref */
+                unfold?: string[];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Topology"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     section: {
         parameters: {
             query: {
@@ -2232,6 +2984,8 @@ export interface operations {
                 from?: string;
                 /** @description End of the window; now where absent */
                 to?: string;
+                /** @description Groups of a large section to show by their members, as their ref */
+                unfold?: string[];
             };
             header?: never;
             path?: never;
@@ -2771,6 +3525,74 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    unresolved: {
+        parameters: {
+            query?: {
+                /** @description As of this moment; now where absent */
+                at?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UnresolvedList"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    why: {
+        parameters: {
+            query: {
+                /** @description The object: kind:id, kind:id@source, a name, or any identifier in any notation */
+                of: string;
+                /** @description Start of the window: RFC 3339, or back from now as -2h. Two hours before the end where absent */
+                from?: string;
+                /** @description End of the window; now where absent */
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Why"];
                 };
             };
             /** @description Error */

@@ -1,0 +1,404 @@
+package route
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+
+	"dowsingrod/core/estate"
+)
+
+// Outcome is what the loss of an object would mean for a virtual machine that depends on it.
+type Outcome string
+
+// Outcomes, from worst to least.
+const (
+	WouldStop           Outcome = "would stop"
+	WouldLoseLeg        Outcome = "would lose a mirror leg"
+	WouldLosePath       Outcome = "would lose a path"
+	WouldLoseProtection Outcome = "would lose RAID protection"
+	WouldNotNotice      Outcome = "would not notice"
+	CutOff              Outcome = "is cut off already"
+)
+
+// Outcomes lists them from worst to least.
+var Outcomes = []Outcome{CutOff, WouldStop, WouldLoseLeg, WouldLosePath, WouldLoseProtection, WouldNotNotice}
+
+// Loss is what a virtual machine would suffer.
+type Loss struct {
+	VM      int32
+	Outcome Outcome
+	State   State   // best state of the ways by which it depends on the object
+	Disks   []int32 // its disks that depend on the object
+}
+
+// Lose tells for every virtual machine in the reach of an object what the loss of that object would mean for it: whether it
+// still reached all its disks if the object, and all that cannot be without it, were gone. Ordered by tier, then name.
+func (m *Map) Lose(i int32) []Loss {
+	reach := m.Reach(i)
+	disks := make(map[int32][]int32)
+	states := make(map[int32]State)
+	var vms []int32
+	if m.e.Kind(i) == estate.VM {
+		vms, states[i], disks[i] = append(vms, i), Active, m.e.To(i, estate.Uses)
+	}
+	if m.e.Kind(i) == estate.VDisk {
+		reach = append(reach, Reached{i, Active})
+	}
+	for _, r := range reach {
+		switch m.e.Kind(r.At) {
+		case estate.VM:
+			vms, states[r.At] = append(vms, r.At), r.State
+		case estate.VDisk:
+			m.e.EachIn(r.At, func(link estate.LinkKind, vm int32) {
+				if link == estate.Uses {
+					disks[vm] = append(disks[vm], r.At)
+				}
+			})
+		}
+	}
+	before, after := m.trial(-1), m.trial(i)
+	out := make([]Loss, 0, len(vms))
+	tiers := make(map[int32]string, len(vms))
+	for _, vm := range vms {
+		tiers[vm] = m.e.At(vm).Tier()
+		out = append(out, Loss{vm, outcome(before, after, vm), states[vm], disks[vm]})
+	}
+	slices.SortFunc(out, func(a, b Loss) int {
+		if x, y := tiers[a.VM], tiers[b.VM]; x != y {
+			switch { // those without a tier come last
+			case x == "":
+				return 1
+			case y == "":
+				return -1
+			}
+			return strings.Compare(x, y)
+		}
+		return cmp.Compare(m.e.At(a.VM).Title(), m.e.At(b.VM).Title())
+	})
+	return out
+}
+
+func outcome(before, after *trial, vm int32) Outcome {
+	a := after.vm(vm)
+	if !a.up {
+		if !before.vm(vm).up {
+			return CutOff
+		}
+		return WouldStop
+	}
+	b := before.vm(vm)
+	switch {
+	case a.legs < b.legs:
+		return WouldLoseLeg
+	case a.paths < b.paths:
+		return WouldLosePath
+	case a.spares < b.spares:
+		return WouldLoseProtection
+	}
+	return WouldNotNotice
+}
+
+// health is how well something stands: whether it works, and how many legs, paths and drives it could still lose.
+type health struct {
+	up     bool
+	legs   int // mirror legs that work, below it
+	paths  int // paths that work
+	spares int // drives its RAID groups could lose and go on
+}
+
+// and is the health of what needs both.
+func (h health) and(o health) health {
+	return health{h.up && o.up, h.legs + o.legs, h.paths + o.paths, h.spares + o.spares}
+}
+
+var well = health{up: true}
+
+// trial asks how an estate stands without one object. Answers are kept: most of an estate's machines share what is below.
+type trial struct {
+	*Map
+	gone int32
+	f    *fabrics
+	// by object, once known; marked first so that what depends on itself ends
+	known map[int32]health
+}
+
+func (m *Map) trial(gone int32) *trial {
+	t := &trial{Map: m, gone: gone, f: m.fabric(), known: make(map[int32]health)}
+	if gone >= 0 {
+		switch m.e.Kind(gone) {
+		case estate.ISL, estate.Switch, estate.SwitchPort:
+			t.f = without(m.e, gone)
+		case estate.Fabric, estate.Site: // its switches go with it: their ports are asked for one by one
+		}
+	}
+	return t
+}
+
+func (t *trial) ask(i int32, f func() health) health {
+	if i == t.gone {
+		return health{}
+	}
+	if h, ok := t.known[i]; ok {
+		return h
+	}
+	t.known[i] = well
+	h := f()
+	t.known[i] = h
+	return h
+}
+
+func (t *trial) vm(i int32) health {
+	return t.ask(i, func() health {
+		h := well
+		for _, host := range t.e.To(i, estate.RunsOn) {
+			h = h.and(t.whole(host))
+		}
+		for _, d := range t.e.To(i, estate.Uses) {
+			h = h.and(t.disk(d))
+		}
+		return h
+	})
+}
+
+// whole is the health of what stands as long as what it is part of does: a host of a cluster, a switch of a fabric.
+func (t *trial) whole(i int32) health {
+	return t.ask(i, func() health {
+		h := well
+		t.e.EachOut(i, func(link estate.LinkKind, to int32) {
+			if (link == estate.PartOf || link == estate.MemberOf) && slices.Contains(needs[t.e.Kind(i)], link) && !(link == estate.PartOf && t.Map.whole(i, t.e.Kind(i), to)) {
+				h.up = h.up && t.whole(to).up
+			}
+		})
+		return h
+	})
+}
+
+func (t *trial) disk(i int32) health {
+	return t.ask(i, func() health {
+		h := well
+		devices := t.Devices(i)
+		for _, on := range t.e.To(i, estate.StoredOn) {
+			if on == t.gone {
+				return health{}
+			}
+			extents := []int32{on}
+			if t.e.Kind(on) == estate.Datastore {
+				extents = t.e.To(on, estate.Extent, estate.Exports)
+			}
+			for _, legs := range t.sameLUN(extents) {
+				h = h.and(t.lun(legs, devices))
+			}
+		}
+		if len(t.e.To(i, estate.StoredOn)) > 0 && len(t.Volumes(i)) == 0 { // the array is not watched: the paths are what is known
+			for _, d := range devices {
+				h = h.and(t.device(d))
+			}
+		}
+		return h
+	})
+}
+
+// sameLUN groups volumes that hosts see as one: the legs of a mirror that share an identifier.
+func (t *trial) sameLUN(volumes []int32) [][]int32 {
+	var out [][]int32
+next:
+	for _, v := range volumes {
+		for k, of := range out {
+			if t.mirrored(of[0], v) {
+				out[k] = append(of, v)
+				continue next
+			}
+		}
+		out = append(out, []int32{v})
+	}
+	return out
+}
+
+// lun is the health of what hosts see as one LUN: of its legs one is enough, and of the devices that open it one of each
+// host. Paths lead to the leg whose array their port is part of.
+func (t *trial) lun(legs []int32, devices []int32) health {
+	var h health
+	for _, v := range legs {
+		leg := t.volume(v)
+		var ways []int32
+		for _, d := range devices {
+			if slices.Contains(t.e.To(d, estate.Opens), v) {
+				ways = append(ways, d)
+			}
+		}
+		for _, d := range ways {
+			to := t.device(d)
+			if len(legs) > 1 {
+				to = t.deviceTo(d, v)
+			}
+			leg = leg.and(to)
+		}
+		if len(legs) > 1 && leg.up {
+			leg.legs++
+		}
+		h = health{h.up || leg.up, h.legs + leg.legs, h.paths + leg.paths, h.spares + leg.spares}
+	}
+	return h
+}
+
+// device is the health of a host's, or a virtualizer's, view of a LUN: without listed paths it counts as reached.
+func (t *trial) device(i int32) health {
+	return t.ask(i, func() health {
+		h := health{}
+		listed := false
+		t.eachPath(i, func(p int32) {
+			listed = true
+			if t.path(p) {
+				h.paths++
+			}
+		})
+		h.up = (!listed || h.paths > 0) && t.whole(i).up
+		return h
+	})
+}
+
+// deviceTo counts only the paths that lead to the array of a volume.
+func (t *trial) deviceTo(i, volume int32) health {
+	array, _ := t.e.Owner(volume, estate.Array)
+	h := health{}
+	listed := false
+	t.eachPath(i, func(p int32) {
+		target := t.e.First(p, estate.Target)
+		if target < 0 {
+			return
+		}
+		if of, ok := t.e.Owner(target, estate.Array); !ok || of != array {
+			return
+		}
+		listed = true
+		if t.path(p) {
+			h.paths++
+		}
+	})
+	h.up = i != t.gone && (!listed || h.paths > 0)
+	return h
+}
+
+// path reports whether I/O can go along a path.
+func (t *trial) path(p int32) bool {
+	if p == t.gone {
+		return false
+	}
+	if s := t.pathState(p); s != Active && s != Standby {
+		return false
+	}
+	w := t.wayBetween(t.e.First(p, estate.Initiator), t.e.First(p, estate.Target), Active, t.f)
+	if w.severed {
+		return false
+	}
+	for _, at := range []int32{w.initiator, w.nearPort, w.farPort, w.target} {
+		if at >= 0 && !t.whole(at).up {
+			return false
+		}
+	}
+	return true
+}
+
+func (t *trial) volume(i int32) health {
+	return t.ask(i, func() health {
+		if lost(t.e.At(i)) {
+			return health{}
+		}
+		h := t.whole(i)
+		controllers, served := 0, t.e.To(i, estate.ServedBy)
+		for _, c := range served {
+			if t.whole(c).up {
+				controllers++
+			}
+		}
+		h.up = h.up && (len(served) == 0 || controllers > 0)
+		h.paths += controllers // one that fails takes the ways over it
+		for _, p := range t.e.To(i, estate.CarvedFrom) {
+			h = h.and(t.medium(p))
+		}
+		legs := t.Backing(i)
+		mirror := health{}
+		mirrors := 0
+		for _, l := range legs {
+			leg := well
+			if l.Device >= 0 {
+				leg = t.device(l.Device)
+			}
+			if l.Volume >= 0 {
+				leg = leg.and(t.volume(l.Volume))
+			}
+			leg.up = leg.up && l.State == Active
+			if !l.Mirror {
+				h = h.and(leg)
+				continue
+			}
+			mirrors++
+			if leg.up {
+				leg.legs++
+			}
+			mirror = health{mirror.up || leg.up, mirror.legs + leg.legs, mirror.paths + leg.paths, mirror.spares + leg.spares}
+		}
+		if mirrors > 0 {
+			h = h.and(mirror)
+		}
+		return h
+	})
+}
+
+// medium is the health of a pool, a RAID group or a drive. A group stands as long as it lost no more drives than its level
+// allows.
+func (t *trial) medium(i int32) health {
+	return t.ask(i, func() health {
+		h := t.whole(i)
+		if lost(t.e.At(i)) {
+			h.up = false
+		}
+		of := t.e.To(i, estate.MadeOf)
+		if len(of) == 0 {
+			return h
+		}
+		if t.e.Kind(i) != estate.RAIDGroup {
+			for _, part := range of {
+				h = h.and(t.medium(part))
+			}
+			return h
+		}
+		working := 0
+		for _, d := range of {
+			if t.medium(d).up {
+				working++
+			}
+		}
+		spares := Tolerates(t.e.At(i).Facts.Text("raid"), len(of)) - (len(of) - working)
+		h.up = h.up && spares >= 0
+		h.spares += max(0, spares)
+		return h
+	})
+}
+
+// Tolerates returns how many drives a RAID group of n may lose for certain, by the level its source states: a number or
+// "RAID 5", or data and parity drives as "6+2". One of two or more drives whose level is not stated is taken to survive the
+// loss of one.
+func Tolerates(raid string, n int) int {
+	text := strings.ToLower(strings.NewReplacer("raid", "", "-", "", "_", "", " ", "").Replace(strings.ToLower(raid)))
+	if data, parity, ok := strings.Cut(text, "+"); ok && data != "1" {
+		count := 0
+		for _, c := range parity {
+			if c < '0' || c > '9' {
+				break
+			}
+			count = count*10 + int(c-'0')
+		}
+		return min(count, max(0, n-1))
+	}
+	switch text {
+	case "0", "jbod", "none":
+		return 0
+	case "6", "60", "dp":
+		return min(2, max(0, n-1))
+	case "tp", "7":
+		return min(3, max(0, n-1))
+	}
+	return min(1, max(0, n-1))
+}
