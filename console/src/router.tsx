@@ -7,6 +7,11 @@ import { StartPage } from "./page/StartPage";
 import { Frame } from "./part/Frame";
 
 const StrataPage = lazy(() => import("./page/StrataPage"));
+const InventoryPage = lazy(() => import("./page/InventoryPage"));
+const ReachPage = lazy(() => import("./page/ReachPage"));
+const ChangesPage = lazy(() => import("./page/ChangesPage"));
+const UnresolvedPage = lazy(() => import("./page/UnresolvedPage"));
+const HardwarePage = lazy(() => import("./page/HardwarePage"));
 const SourcesPage = lazy(() => import("./page/SourcesPage"));
 const SuspectsPage = lazy(() => import("./page/SuspectsPage"));
 
@@ -23,6 +28,11 @@ const tree = root.addChildren([
     page("/section", SectionPage),
     page("/strata", () => <StrataPage />),
     page("/suspects", () => <SuspectsPage />),
+    page("/reach", () => <ReachPage />),
+    page("/inventory", () => <InventoryPage />),
+    page("/hardware", () => <HardwarePage />),
+    page("/changes", () => <ChangesPage />),
+    page("/unresolved", () => <UnresolvedPage />),
     page("/sources", () => <SourcesPage />),
   ]),
 ]);

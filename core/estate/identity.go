@@ -29,7 +29,16 @@ type Identity struct {
 	Value  string
 }
 
-func (id Identity) String() string { return string(id.Scheme) + " " + id.Display() }
+// String writes the identifier so that one can tell what it is.
+func (id Identity) String() string {
+	switch id.Scheme {
+	case NAA, EUI, NGUID, IQN, NQN: // begin with their scheme
+		return id.Display()
+	case Export, Serial:
+		return string(id.Scheme) + " " + id.Display()
+	}
+	return strings.ToUpper(string(id.Scheme)) + " " + id.Display()
+}
 
 // Display writes the identifier in the notation most common for its scheme.
 func (id Identity) Display() string {

@@ -401,7 +401,7 @@ func (a *App) printRow(head string, layer estate.Layer, row []route.Node) {
 // full is a node's name with what it is part of.
 func full(n route.Node) string {
 	if n.Count > 0 {
-		return fmt.Sprintf("%d of %s", n.Count, n.Name)
+		return fmt.Sprintf("%d %s of %s", n.Count, n.Kind.Plural(), n.Name)
 	}
 	if n.Owner != "" && n.Kind != estate.Volume && n.Kind != estate.Device {
 		return n.Owner + " " + n.Name

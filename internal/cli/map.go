@@ -5,9 +5,11 @@ import (
 	"encoding/csv"
 	"fmt"
 	"io"
+	"math"
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -205,7 +207,6 @@ func (a *App) printChanges(r service.Changes) {
 		return
 	}
 	fmt.Fprintf(a.Out, "%s %s, %s\n\n", phrase.Count(r.Total, "change", "changes"), where, window)
-	t := table{heads: []string{"when", "object", "kind", "what changed"}}
 	for _, c := range r.Changes {
 		name := c.Name
 		if c.Owner != "" && c.Kind != estate.Path && c.Kind != estate.Volume {
@@ -218,12 +219,29 @@ func (a *App) printChanges(r service.Changes) {
 		if says == nil {
 			says = []string{"was sent anew, without a difference that is shown"}
 		}
-		t.add(c.At.Local().Format("2 Jan 15:04:05"), cut(name, 34), c.Label, strings.Join(says, "; "))
+		const indent = 17
+		head := fmt.Sprintf("%-*s", indent, c.At.Local().Format("2 Jan 15:04:05"))
+		for _, line := range wrap(c.Label+" "+name+": "+strings.Join(says, "; "), width-indent) {
+			fmt.Fprintln(a.Out, a.paint(quiet, head)+line)
+			head = strings.Repeat(" ", indent)
+		}
 	}
-	a.print(t)
 	if more := r.Total - len(r.Changes); more > 0 {
 		fmt.Fprintln(a.Out, a.paint(quiet, fmt.Sprintf("%d earlier ones: raise --limit", more)))
 	}
+}
+
+// wrap breaks text into lines of at most so many characters, between words.
+func wrap(text string, most int) (lines []string) {
+	line := ""
+	for _, word := range strings.Fields(text) {
+		if line != "" && len([]rune(line))+1+len([]rune(word)) > most {
+			lines = append(lines, line)
+			line = ""
+		}
+		line = strings.TrimPrefix(line+" "+word, " ")
+	}
+	return append(lines, line)
 }
 
 func (a *App) unresolved() *cli.Command {
@@ -331,6 +349,9 @@ func cell(c service.Column, v any) string {
 		return phrase.Bytes(n) + "/s"
 	case c.Type == "share":
 		return phrase.Percent(n)
+	}
+	if n == math.Trunc(n) && math.Abs(n) < 1e15 {
+		return strconv.FormatInt(int64(n), 10)
 	}
 	return quantity(reading.Count, n)
 }

@@ -83,7 +83,7 @@ func TestAMigrationIsSaidOnce(t *testing.T) {
 		if r.Object != nil && r.Object.Kind == estate.VM {
 			moves++
 		}
-		if r.Event != nil {
+		if r.Event != nil && r.Event.What == "migrated" {
 			events++
 		}
 		return nil

@@ -89,6 +89,16 @@ func countIn(m *route.Map, i int32, kind estate.Kind, links ...estate.LinkKind) 
 	return n
 }
 
+// identified shows an object's own identifier in display notation.
+func identified(name, head, doc string) Column {
+	return text(name, head, doc, func(m *route.Map, i int32) string {
+		if ids := estate.Identities(m.Estate().At(i)); len(ids) > 0 {
+			return ids[0].Display()
+		}
+		return ""
+	})
+}
+
 func runsOn(m *route.Map, i int32) int32 { return m.Estate().First(i, estate.RunsOn) }
 
 var siteColumn = text("site", "site", "The site it is at, by what it is part of or runs on", func(m *route.Map, i int32) string {
@@ -242,7 +252,7 @@ var columns = map[estate.Kind][]Column{
 		}),
 	},
 	estate.Volume: {
-		ofArray, fact("number", "number", "text", "Its number at the array"), fact("naa", "NAA", "text", "Its identifier"), fact("bytes", "size", "bytes", "Size"),
+		ofArray, fact("number", "number", "text", "Its number at the array"), identified("naa", "identifier", "NAA, EUI or NGUID, or its address behind a target"), fact("bytes", "size", "bytes", "Size"),
 		linked("pool", "pool", "The pool it is carved from", estate.CarvedFrom), fact("raid", "RAID", "text", "RAID level"),
 		text("used", "use", "used, unused, snapshot or replica", used),
 		text("datastore", "datastore", "The datastore on it", func(m *route.Map, i int32) string { return titleOf(m, m.Estate().FirstFrom(i, estate.Extent)) }),
@@ -256,7 +266,7 @@ var columns = map[estate.Kind][]Column{
 		allPaths, deadPaths, fabrics, fact("cores", "cores", "number", "Processor cores"), fact("memory_bytes", "memory", "bytes", "Memory"), siteColumn,
 	},
 	estate.HBAPort: {
-		owner("host", "host", "Its host", estate.Host), fact("wwpn", "WWPN", "text", "Its identifier"),
+		owner("host", "host", "Its host", estate.Host), identified("wwpn", "WWPN", "WWPN, IQN or NQN"),
 		text("switch", "switch", "The switch it is logged in to", func(m *route.Map, i int32) string {
 			if p := m.Estate().First(i, estate.Attached); p >= 0 {
 				return m.OwnerName(p)
@@ -313,7 +323,7 @@ var columns = map[estate.Kind][]Column{
 			}
 			return m.OwnerName(p) + " " + titleOf(m, p)
 		}),
-		fact("wwpn", "WWPN", "text", "Its identifier"), fact("speed_bytes_s", "speed", "bytes_s", "Line rate"),
+		identified("wwpn", "WWPN", "WWPN, IQN or NQN"), fact("speed_bytes_s", "speed", "bytes_s", "Line rate"),
 	},
 	estate.Zone: {
 		linked("fabric", "fabric", "Its fabric", estate.MemberOf),
@@ -325,7 +335,7 @@ var columns = map[estate.Kind][]Column{
 		counted("controllers", "controllers", "Controllers", estate.Controller, estate.PartOf), counted("volumes", "volumes", "Volumes", estate.Volume, estate.PartOf), machines, siteColumn,
 	},
 	estate.Controller: {ofArray, counted("ports", "ports", "Array ports", estate.TargetPort, estate.PartOf), counted("volumes", "volumes", "Volumes it serves or stands by for", estate.Volume, estate.ServedBy), fact("cores", "cores", "number", "Processor cores"), siteColumn},
-	estate.TargetPort: {ofArray, linked("controller", "controller", "Its controller", estate.PartOf), fact("wwpn", "WWPN", "text", "Its identifier"),
+	estate.TargetPort: {ofArray, linked("controller", "controller", "Its controller", estate.PartOf), identified("wwpn", "WWPN", "WWPN, IQN or NQN"),
 		text("switch", "switch", "The switch it is logged in to", func(m *route.Map, i int32) string {
 			if p := m.Estate().First(i, estate.Attached); p >= 0 {
 				return m.OwnerName(p)

@@ -14,6 +14,8 @@ export interface Card {
   affected: boolean;
   idle: boolean; // only standby or dead ways lead here
   focus: boolean;
+  group?: string; // what to ask to be unfolded, where the card stands for many
+  site?: string;
   x: number;
   y: number;
   width: number;
@@ -39,6 +41,7 @@ export interface Drawing {
   ribbons: Ribbon[];
   bands: BandBox[];
   height: number;
+  sites: string[]; // where the section lies at two sites: left and right
 }
 
 export const cardHeight = 32;
@@ -71,9 +74,17 @@ export function layout(view: SectionView, width: number): Drawing {
     const ways = joined.filter((r) => r.from === k || r.to === k);
     c.idle = ways.length > 0 && !c.focus && ways.every((r) => r.state !== "active");
   }
-  const { bands, height } = place(drafts, joined, width);
+  const sites = twoSites(nodes);
+  const { bands, height } = place(drafts, joined, width, sites);
   for (const r of joined) r.d = curve(drafts[r.from], drafts[r.to]);
-  return { cards: drafts, ribbons: joined, bands, height };
+  return { cards: drafts, ribbons: joined, bands, height, sites };
+}
+
+/** The two sites of a section whose volumes or back end lie at both; nothing where they do not. */
+function twoSites(nodes: SectionNode[]): string[] {
+  const below = nodes.filter((n) => n.layer === "back end" || n.kind === "volume");
+  const sites = [...new Set(below.map((n) => n.site).filter((s): s is string => !!s))].sort();
+  return sites.length === 2 ? sites : [];
 }
 
 const owned = (n: SectionNode) =>
@@ -103,7 +114,7 @@ function cards(
   const out: Draft[] = [];
   const oneHost = nodes.filter((n) => n.kind === "host").length === 1;
   const part = (i: number, kind: string, ways: Map<number, number[]>) =>
-    (ways.get(i) ?? []).filter((k) => nodes[k]?.kind === kind && !taken.has(k));
+    (ways.get(i) ?? []).filter((k) => nodes[k]?.kind === kind && !nodes[k]?.count && !taken.has(k));
   const add = (own: number, others: number[], row: number, layer: string, title: string, line: string) => {
     const all = [own, ...others];
     for (const k of all) taken.add(k);
@@ -117,6 +128,8 @@ function cards(
       affected: all.some((k) => (figures[k]?.affected_by ?? []).length > 0),
       idle: false,
       focus: all.some((k) => nodes[k]?.ref === focus),
+      group: nodes[own]?.count ? nodes[own]?.ref : undefined,
+      site: nodes[own]?.site,
       x: 0,
       y: 0,
       width: 0,
@@ -127,6 +140,7 @@ function cards(
   const put = (n: SectionNode, i: number) => {
     if (taken.has(i)) return;
     const headline = figures[i]?.headline ?? "";
+    if (n.count) return add(i, [], n.row, n.layer, n.name, headline);
     switch (n.kind) {
       case "vm": {
         const disks = part(i, "vdisk", down).filter((k) => nodes[k]?.ref !== focus);
@@ -156,7 +170,7 @@ function cards(
       case "isl": {
         const above = (up.get(i) ?? []).join();
         const like = nodes.flatMap((m, k) =>
-          k > i && m.kind === "isl" && !taken.has(k) && (up.get(k) ?? []).join() === above ? [k] : [],
+          k > i && m.kind === "isl" && !m.count && !taken.has(k) && (up.get(k) ?? []).join() === above ? [k] : [],
         );
         const title = n.name.replace(/, link \d+$/, "");
         return add(
@@ -274,7 +288,12 @@ function join(view: SectionView, of: number[], drafts: Draft[]): Ribbon[] {
 }
 
 /** Gives every card its place: rows from the surface down, each ordered by what is above it. */
-function place(drafts: Draft[], ribbons: Ribbon[], width: number): { bands: BandBox[]; height: number } {
+function place(
+  drafts: Draft[],
+  ribbons: Ribbon[],
+  width: number,
+  sites: string[],
+): { bands: BandBox[]; height: number } {
   const rows = [...new Set(drafts.map((c) => c.row))].sort((a, b) => a - b);
   const bands: BandBox[] = [];
   let y = 0;
@@ -287,7 +306,7 @@ function place(drafts: Draft[], ribbons: Ribbon[], width: number): { bands: Band
       list.forEach((c) => {
         c.y = y;
       });
-      spread(list, drafts, ribbons, width);
+      spread(list, drafts, ribbons, width, sites);
       y += cardHeight + rowGap;
     }
     if (own.length === 0) y += 20;
@@ -297,10 +316,12 @@ function place(drafts: Draft[], ribbons: Ribbon[], width: number): { bands: Band
   return { bands, height: y };
 }
 
-function spread(list: Draft[], drafts: Draft[], ribbons: Ribbon[], width: number) {
+function spread(list: Draft[], drafts: Draft[], ribbons: Ribbon[], width: number, sites: string[]) {
   const gap = 20;
   const size = Math.min(list.length === 1 ? 250 : 210, (width - gap * (list.length - 1)) / list.length);
   const center = (c: Draft) => {
+    const side = c.site ? sites.indexOf(c.site) : -1;
+    if (side >= 0) return width * (0.25 + 0.5 * side); // one site left, the other right
     const at = drafts.indexOf(c);
     const above = ribbons
       .filter((r) => r.to === at)

@@ -17,11 +17,12 @@ const problemType = "urn:dowsing-rod:problem:";
 /** Asks the service; parameters that are undefined or empty are left out. */
 export async function ask<T>(
   path: string,
-  params: Record<string, string | undefined> = {},
+  params: Record<string, string | string[] | undefined> = {},
   init?: RequestInit,
 ): Promise<T> {
   const query = new URLSearchParams();
-  for (const [name, value] of Object.entries(params)) if (value) query.set(name, value);
+  for (const [name, value] of Object.entries(params))
+    for (const one of Array.isArray(value) ? value : [value]) if (one) query.append(name, one);
   const address = `/api/v1${path}${query.size ? `?${query}` : ""}`;
   let response: Response;
   try {

@@ -1,7 +1,8 @@
-import { lasting, micros, percent, signed } from "../model/format";
+import { count, lasting, micros, percent, signed } from "../model/format";
 import { layerTone, layerWords } from "../model/layers";
-import type { Direction, Strata } from "../model/types";
+import type { Changes, Direction, Strata } from "../model/types";
 import { Answer, FindKey } from "../part/Answer";
+import { ChangeLane } from "../part/ChangeLane";
 import { Heading } from "../part/Heading";
 import { Statement } from "../part/Statement";
 import { StrataChart } from "../part/StrataChart";
@@ -29,6 +30,8 @@ export default function StrataPage() {
 }
 
 function View({ s }: { s: Strata }) {
+  const { search } = useAddress();
+  const changes = useAsk<Changes>("/changes", search, { limit: "40" });
   return (
     <>
       <Heading
@@ -49,6 +52,14 @@ function View({ s }: { s: Strata }) {
           <StrataChart strata={s} dir="read" height={118} ruler={false} />
           <div className="h-2" />
           <StrataChart strata={s} dir="write" height={88} />
+          {changes.data && changes.data.total > 0 && (
+            <div className="px-6 pt-3">
+              <PageLink plain page="changes" className="text-[12px] font-semibold hover:underline">
+                {count(changes.data.total, "change on its routes", "changes on its routes")}
+              </PageLink>
+              <ChangeLane changes={changes.data} height={20} margin={54} />
+            </div>
+          )}
           <Figures strata={s} />
           <Basis strata={s} />
         </>

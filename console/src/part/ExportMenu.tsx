@@ -5,13 +5,16 @@ import { csv } from "../model/csv";
 
 interface Props {
   name: string;
-  rows: () => (string | number | null)[][];
+  rows?: () => (string | number | null)[][];
+  all?: () => Promise<(string | number | null)[][]>; // instead of rows, where they must be asked for
+  json?: () => Promise<unknown>;
   svg?: RefObject<SVGSVGElement | null>;
 }
 
 /** Takes a chart or table away as CSV, or as a picture. */
-export function ExportMenu({ name, rows, svg }: Props) {
+export function ExportMenu({ name, rows, all, json, svg }: Props) {
   const item = "cursor-pointer rounded px-2.5 py-1.5 text-[12px] outline-none data-[highlighted]:bg-well";
+  const text = async () => csv(all ? await all() : (rows?.() ?? []));
   const save = (type: string, ending: string, data: BlobPart) => {
     const address = URL.createObjectURL(new Blob([data], { type }));
     const link = document.createElement("a");
@@ -22,10 +25,7 @@ export function ExportMenu({ name, rows, svg }: Props) {
   };
   return (
     <DropdownMenu.Root modal={false}>
-      <DropdownMenu.Trigger
-        aria-label="Take it away as CSV or PNG"
-        className="cursor-pointer text-quiet hover:text-ink"
-      >
+      <DropdownMenu.Trigger aria-label="Take it away as a file" className="cursor-pointer text-quiet hover:text-ink">
         <Download size={13} />
       </DropdownMenu.Trigger>
       <DropdownMenu.Portal>
@@ -34,12 +34,23 @@ export function ExportMenu({ name, rows, svg }: Props) {
           sideOffset={6}
           className="z-50 min-w-[150px] rounded-md border border-line bg-card p-1 shadow-lg"
         >
-          <DropdownMenu.Item className={item} onSelect={() => save("text/csv", "csv", csv(rows()))}>
+          <DropdownMenu.Item className={item} onSelect={() => void text().then((t) => save("text/csv", "csv", t))}>
             Save as CSV
           </DropdownMenu.Item>
-          <DropdownMenu.Item className={item} onSelect={() => void navigator.clipboard.writeText(csv(rows()))}>
+          <DropdownMenu.Item
+            className={item}
+            onSelect={() => void text().then((t) => navigator.clipboard.writeText(t))}
+          >
             Copy as CSV
           </DropdownMenu.Item>
+          {json && (
+            <DropdownMenu.Item
+              className={item}
+              onSelect={() => void json().then((v) => save("application/json", "json", JSON.stringify(v, null, 2)))}
+            >
+              Save as JSON
+            </DropdownMenu.Item>
+          )}
           {svg && (
             <DropdownMenu.Item
               className={item}

@@ -21,6 +21,10 @@ const pages = [
   { to: "/section", label: "Section" },
   { to: "/strata", label: "Strata" },
   { to: "/suspects", label: "Suspects" },
+  { to: "/reach", label: "Reach" },
+  { to: "/changes", label: "Changes" },
+  { to: "/inventory", label: "Inventory" },
+  { to: "/unresolved", label: "Unresolved" },
   { to: "/sources", label: "Sources" },
 ];
 

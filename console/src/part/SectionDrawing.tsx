@@ -2,8 +2,10 @@ import { Popover } from "radix-ui";
 import { useMemo } from "react";
 import { byteRate, lasting, micros, percent, rate, signed } from "../model/format";
 import { layerTone, layerWords, mergedLayers } from "../model/layers";
+import { toggled } from "../model/search";
 import { type Card, cardHeight, layout, markOf } from "../model/section";
 import type { SectionView } from "../model/types";
+import { useAddress } from "../ui/address";
 import { PageLink } from "../ui/Button";
 import { Glyph } from "../ui/Glyph";
 import { Hint } from "../ui/Hint";
@@ -54,6 +56,18 @@ export function SectionDrawing({ view, dir }: { view: SectionView; dir: "read" |
             )}
           </div>
         );
+      })}
+      {drawing.sites.map((site, k) => {
+        const back = drawing.bands.at(-1);
+        return back ? (
+          <span
+            key={site}
+            className="pointer-events-none absolute text-[11px] font-semibold text-quiet"
+            style={{ top: back.y + 5, ...(k === 0 ? { left: left + 64 } : { left: left + room - 70 }) }}
+          >
+            {site}
+          </span>
+        ) : null;
       })}
       {spans.map((s) => {
         const rows = drawing.bands.filter((b) => s.layers.includes(b.layer) && spanned(b.layer));
@@ -106,7 +120,9 @@ export function SectionDrawing({ view, dir }: { view: SectionView; dir: "read" |
                     : "var(--ribbon)"
             }
             strokeWidth={r.width}
-            strokeDasharray={r.state === "active" ? undefined : r.state === "dead" ? "1 6" : "3 4"}
+            strokeDasharray={
+              r.state === "active" ? undefined : r.state === "dead" || r.state === "not zoned" ? "1 6" : "3 4"
+            }
             opacity={r.state === "active" ? 1 : 0.6}
           />
         ))}
@@ -118,7 +134,13 @@ export function SectionDrawing({ view, dir }: { view: SectionView; dir: "read" |
             className="absolute"
             style={{ left: left + c.x, top: c.y, width: c.width, height: cardHeight }}
           >
-            {c.folded.length > 0 ? <Fold card={c} view={view} /> : <ObjectCard card={c} view={view} />}
+            {c.folded.length > 0 ? (
+              <Fold card={c} view={view} />
+            ) : c.group ? (
+              <GroupCard card={c} group={c.group} />
+            ) : (
+              <ObjectCard card={c} view={view} />
+            )}
           </li>
         ))}
       </ul>
@@ -208,6 +230,23 @@ function ObjectCard({ card: c, view }: { card: Card; view: SectionView }) {
       <PageLink plain page="section" of={own?.ref} className={face(c)} aria-current={c.focus ? "true" : undefined}>
         <Face card={c} />
       </PageLink>
+    </Hint>
+  );
+}
+
+/** A group of what is alike, told apart by the service: unfolds in place. */
+function GroupCard({ card: c, group }: { card: Card; group: string }) {
+  const { search, change } = useAddress();
+  return (
+    <Hint side="right" text={`${c.line} of ${c.title}. Unfold to see what is in it.`}>
+      <button
+        type="button"
+        aria-expanded="false"
+        onClick={() => change({ unfold: toggled(search.unfold, group, "|") })}
+        className={`${face(c)} cursor-pointer border-b-[3px]`}
+      >
+        <Face card={c} />
+      </button>
     </Hint>
   );
 }
