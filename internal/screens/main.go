@@ -102,7 +102,6 @@ func pages(out, only, link string) error {
 	base := link[:strings.Index(link, "/sign-in")]
 	drawn := `document.querySelector('[data-testid=section] li') && document.querySelector('[data-testid^=strata] path')`
 	shots := []shot{
-		{name: "sign-in", path: "/sign-in", until: `document.querySelector('form')`},
 		{name: "", path: link[len(base):], until: `document.querySelector('h1')?.textContent.includes('complains')`},
 		{name: "start", path: "/", until: `document.querySelector('h1')?.textContent.includes('complains') && document.querySelectorAll('main a').length > 10`},
 		{name: "find", path: "/", until: `document.querySelectorAll('main a').length > 10`, before: func(p *browser.Page) error {
@@ -124,7 +123,11 @@ func pages(out, only, link string) error {
 		{name: "strata", path: "/strata?of=vm:manifest-db-02", until: `document.querySelectorAll('[data-testid^=strata] path').length > 8`, before: func(p *browser.Page) error { return p.Move(1150, 250) }},
 		{name: "strata-cleared", path: "/strata?of=vm:berth-plan-01", until: `document.querySelectorAll('[data-testid^=strata] path').length > 8`},
 		{name: "suspects", path: "/suspects?of=pool:p2@heron", until: `document.querySelector('[data-testid=suspects] svg')`},
-		{name: "suspects-itself", path: "/suspects?of=controller:c1@gannet&from=-10h&to=-7h", until: `document.querySelector('[data-testid=suspects] svg')`},
+		{name: "reach", path: "/reach?of=array:heron", until: `document.querySelectorAll('[data-testid=reach] tr').length > 20`},
+		{name: "changes", path: "/changes?from=-12h", until: `document.querySelectorAll('[data-testid=changes] li').length > 5`},
+		{name: "inventory", path: "/inventory?kind=volume&sort=-hosts", until: `document.querySelectorAll('[role=row]').length > 10`},
+		{name: "unresolved", path: "/unresolved", until: `document.querySelectorAll('main li').length > 1`},
+		{name: "hardware", path: "/hardware?of=array:gannet", until: `document.querySelectorAll('[data-testid=parts] li').length > 10`},
 	}
 	for _, s := range shots {
 		if s.name != "" && !strings.Contains(s.name, only) {
@@ -173,9 +176,8 @@ func pages(out, only, link string) error {
 // terminals shows commands in a terminal window of 100 columns.
 func terminals(out, only, home string) error {
 	for name, command := range map[string]string{
-		"cli-strata":   "dowse strata manifest-db-02",
-		"cli-suspects": "dowse suspects pool:p2@heron",
-		"cli-route":    "dowse route manifest-db-02",
+		"cli-strata": "dowse strata manifest-db-02",
+		"cli-route":  "dowse route manifest-db-02",
 	} {
 		if !strings.Contains(name, only) {
 			continue

@@ -65,7 +65,8 @@ export function layout(view: SectionView, width: number): Drawing {
     down.set(l.from, [...(down.get(l.from) ?? []), l.to]);
     up.set(l.to, [...(up.get(l.to) ?? []), l.from]);
   }
-  const drafts = fold(cards(nodes, view.figures, focus, down, up), view, focus);
+  const sites = twoSites(nodes);
+  const drafts = fold(cards(nodes, view.figures, focus, down, up), view, focus, sites);
   drafts.forEach((c, k) => {
     for (const n of [...c.nodes, ...c.folded]) of[n] = k;
   });
@@ -74,7 +75,6 @@ export function layout(view: SectionView, width: number): Drawing {
     const ways = joined.filter((r) => r.from === k || r.to === k);
     c.idle = ways.length > 0 && !c.focus && ways.every((r) => r.state !== "active");
   }
-  const sites = twoSites(nodes);
   const { bands, height } = place(drafts, joined, width, sites);
   for (const r of joined) r.d = curve(drafts[r.from], drafts[r.to]);
   return { cards: drafts, ribbons: joined, bands, height, sites };
@@ -129,7 +129,7 @@ function cards(
       idle: false,
       focus: all.some((k) => nodes[k]?.ref === focus),
       group: nodes[own]?.count ? nodes[own]?.ref : undefined,
-      site: nodes[own]?.site,
+      site: all.map((k) => nodes[k]?.site).find(Boolean),
       x: 0,
       y: 0,
       width: 0,
@@ -229,16 +229,26 @@ const plural: Record<string, string> = {
   isl: "links",
 };
 
-/** Folds a row of many alike: what is in trouble or in focus stays, the rest becomes one card. */
-function fold(all: Draft[], view: SectionView, focus: string): Draft[] {
+/** Folds a row of many alike: what is in trouble or in focus stays, the rest becomes one card, of two sites one for each. */
+function fold(all: Draft[], view: SectionView, focus: string, sites: string[]): Draft[] {
   const byRow = new Map<number, Draft[]>();
   for (const c of all) byRow.set(c.row, [...(byRow.get(c.row) ?? []), c]);
+  const lists: [string, Draft[]][] = [];
   const out: Draft[] = [];
   for (const [row, list] of byRow) {
     if (list.length <= mostInRow) {
       out.push(...list);
       continue;
     }
+    const sides = sites.length ? [...sites, undefined] : [undefined];
+    const sideOf = (c: Draft) => (c.site && sites.includes(c.site) ? c.site : undefined);
+    for (const side of sides) {
+      const own = list.filter((c) => sideOf(c) === side);
+      if (own.length > (sites.length ? mostInRow / 2 : mostInRow)) lists.push([`${row} ${side ?? ""}`, own]);
+      else out.push(...own);
+    }
+  }
+  for (const [row, list] of lists) {
     const stays = list.filter((c) => c.focus || c.mark === "failing" || c.mark === "strained").slice(0, mostInRow - 1);
     const rest = list.filter((c) => !stays.includes(c));
     const folded = rest.flatMap((c) => c.nodes);
@@ -257,6 +267,7 @@ function fold(all: Draft[], view: SectionView, focus: string): Draft[] {
       mark: rest.map((c) => c.mark).reduce(worse, ""),
       affected: rest.some((c) => c.affected),
       focus: false,
+      site: rest.every((c) => c.site === first.site) ? first.site : undefined,
     });
   }
   return out;

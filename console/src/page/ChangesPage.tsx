@@ -131,6 +131,23 @@ function View({ c }: { c: Changes }) {
   );
 }
 
+const nouns: Record<string, [string, string]> = {
+  new: ["new object", "new objects"],
+  gone: ["gone", "gone"],
+  renamed: ["renaming", "renamings"],
+  migrated: ["migration", "migrations"],
+  moved: ["move of a disk", "moves of disks"],
+  mapping: ["change of mapping", "changes of mapping"],
+  path: ["change of a path", "changes of paths"],
+  state: ["change of state", "changes of state"],
+  grew: ["growth", "growths"],
+  shrank: ["shrinkage", "shrinkages"],
+  firmware: ["change of firmware", "changes of firmware"],
+  fullness: ["change of fullness", "changes of fullness"],
+  fact: ["changed fact", "changed facts"],
+  link: ["changed link", "changed links"],
+};
+
 function sentence(c: Changes): string {
   if (c.total === 0) return "Nothing changed in this window.";
   const by = new Map<string, number>();
@@ -139,5 +156,5 @@ function sentence(c: Changes): string {
     by.set(code, (by.get(code) ?? 0) + 1);
   }
   const most = [...by.entries()].sort((a, b) => b[1] - a[1]).slice(0, 4);
-  return `${count(c.total, "change", "changes")}: ${most.map(([w, n]) => `${n} ${w}`).join(", ")}${by.size > 4 ? " and others" : ""}.`;
+  return `${count(c.total, "change", "changes")}: ${most.map(([w, n]) => count(n, nouns[w]?.[0] ?? w, nouns[w]?.[1] ?? w)).join(", ")}${by.size > 4 ? " and others" : ""}.`;
 }

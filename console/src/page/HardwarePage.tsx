@@ -1,4 +1,4 @@
-import { useState } from "react";
+import { Fragment, useState } from "react";
 import { count } from "../model/format";
 import type { HardwarePart } from "../model/types";
 import { Answer, FindKey } from "../part/Answer";
@@ -30,9 +30,7 @@ export default function HardwarePage() {
             <PageLink page="reach">Reach</PageLink>
           </Heading>
           <ul className="px-6 pt-4 text-[12.5px]" data-testid="parts">
-            {(p.parts ?? []).map((x) => (
-              <Part key={x.ref} p={x} />
-            ))}
+            <Parts of={p.parts ?? []} depth={0} />
           </ul>
         </div>
       )}
@@ -59,14 +57,63 @@ function sentence(p: HardwarePart): string {
 const mark = (p: HardwarePart) =>
   p.condition === "failing" || p.condition === "strained" || p.condition === "silent" ? p.condition : "";
 
-function Part({ p }: { p: HardwarePart }) {
-  const many = (p.parts ?? []).length > 0;
-  const [open, setOpen] = useState(p.failing_below > 0 || (p.parts ?? []).length <= 6);
+const columns =
+  "grid grid-cols-[minmax(250px,1fr)_120px_150px_90px_2fr] items-baseline gap-x-4 border-b border-line py-1.5 hover:bg-well";
+
+/** Parts of an object: those in trouble first, many alike that are well on one line. */
+function Parts({ of, depth }: { of: HardwarePart[]; depth: number }) {
+  const [open, setOpen] = useState<string[]>([]);
+  const trouble = of.filter((p) => bad(p) || p.failing_below > 0);
+  const well = of.filter((p) => !trouble.includes(p));
+  const kinds = [...new Set(well.map((p) => p.kind))];
   return (
-    <li>
-      <div className="grid grid-cols-[minmax(240px,1fr)_120px_150px_90px_2fr] items-baseline gap-x-4 border-b border-line py-1.5 hover:bg-well">
-        <span className="flex min-w-0 items-baseline gap-1.5">
-          {many ? (
+    <>
+      {trouble.map((p) => (
+        <Part key={p.ref} p={p} depth={depth} />
+      ))}
+      {kinds.map((kind) => {
+        const alike = well.filter((p) => p.kind === kind);
+        const folds = alike.length > 4 && alike.every((p) => (p.parts ?? []).length === 0);
+        if (!folds) return alike.map((p) => <Part key={p.ref} p={p} depth={depth} />);
+        const shown = open.includes(kind);
+        return (
+          <Fragment key={kind}>
+            <li className={columns}>
+              <span className="flex items-baseline gap-1.5" style={{ paddingLeft: depth * 20 }}>
+                <button
+                  type="button"
+                  aria-expanded={shown}
+                  onClick={() => setOpen(shown ? open.filter((k) => k !== kind) : [...open, kind])}
+                  className="cursor-pointer text-quiet hover:text-ink"
+                >
+                  <span aria-hidden="true" className="mr-1.5 inline-block w-3">
+                    {shown ? "▾" : "▸"}
+                  </span>
+                  {count(alike.length, alike[0]?.label ?? kind, `${alike[0]?.label ?? kind}s`)}
+                </button>
+              </span>
+              <span />
+              <span className="text-quiet">{[...new Set(alike.map((p) => p.about))].join(", ")}</span>
+              <span className="text-quiet">{[...new Set(alike.map((p) => p.state))].join(", ")}</span>
+              <span className="text-quiet">none failing</span>
+            </li>
+            {shown && alike.map((p) => <Part key={p.ref} p={p} depth={depth + 1} />)}
+          </Fragment>
+        );
+      })}
+    </>
+  );
+}
+
+function Part({ p, depth }: { p: HardwarePart; depth: number }) {
+  const parts = p.parts ?? [];
+  const [open, setOpen] = useState(p.failing_below > 0 || parts.length <= 6);
+  const fine = !p.state || p.state === "ok" || p.state === "online";
+  return (
+    <>
+      <li className={columns}>
+        <span className="flex min-w-0 items-baseline gap-1.5" style={{ paddingLeft: depth * 20 }}>
+          {parts.length > 0 ? (
             <button
               type="button"
               aria-expanded={open}
@@ -82,13 +129,13 @@ function Part({ p }: { p: HardwarePart }) {
           <PageLink plain page="section" of={p.ref} className="truncate font-medium hover:underline">
             {p.name}
           </PageLink>
-          {many && !open && (
-            <span className="text-[11px] text-quiet">{count((p.parts ?? []).length, "part", "parts")}</span>
+          {parts.length > 0 && !open && (
+            <span className="text-[11px] text-quiet">{count(parts.length, "part", "parts")}</span>
           )}
         </span>
         <span className="text-quiet">{p.label}</span>
         <span className="text-quiet">{p.about}</span>
-        <span className={p.state && p.state !== "ok" && p.state !== "online" ? "" : "text-quiet"}>{p.state}</span>
+        <span className={fine ? "text-quiet" : ""}>{p.state}</span>
         <span className="flex items-center gap-1.5">
           <Glyph mark={mark(p)} />
           {bad(p) ? (
@@ -99,14 +146,8 @@ function Part({ p }: { p: HardwarePart }) {
             <span className="text-quiet">see below</span>
           ) : null}
         </span>
-      </div>
-      {open && many && (
-        <ul className="pl-5">
-          {(p.parts ?? []).map((x) => (
-            <Part key={x.ref} p={x} />
-          ))}
-        </ul>
-      )}
-    </li>
+      </li>
+      {open && parts.length > 0 && <Parts of={parts} depth={depth + 1} />}
+    </>
   );
 }

@@ -101,8 +101,9 @@ function Kinds({ kind, onKind }: { kind: string; onKind: (kind: string) => void 
   return (
     <div className="flex flex-wrap gap-x-6 gap-y-2">
       {kinds.map((l) => (
-        <fieldset key={l.layer} className="flex items-baseline gap-x-2.5">
-          <legend className="float-left mr-2.5 text-[11px] text-quiet">{l.layer}</legend>
+        // biome-ignore lint/a11y/useSemanticElements: a legend cannot stand on one line with what it names
+        <div key={l.layer} role="group" aria-label={l.layer} className="flex items-baseline gap-x-2.5">
+          <span className="text-[11px] text-quiet">{l.layer}</span>
           {l.kinds.map(([k, words]) => (
             <button
               key={k}
@@ -114,7 +115,7 @@ function Kinds({ kind, onKind }: { kind: string; onKind: (kind: string) => void 
               {words}
             </button>
           ))}
-        </fieldset>
+        </div>
       ))}
     </div>
   );
@@ -207,6 +208,16 @@ function Take({ params }: { params: Record<string, string | string[] | undefined
   );
 }
 
+/** How much room a column wants: as many characters as its cells mostly have. */
+function reach(inventory: Inventory, k: number): number {
+  const c = inventory.columns[k];
+  if (!c) return 1;
+  const longest = inventory.rows
+    .slice(0, 300)
+    .reduce((n, r) => Math.max(n, cell(c, r.cells[k]).length), c.head.length + 2);
+  return Math.min(longest, 26) + 2;
+}
+
 function Table({
   inventory,
   sort,
@@ -231,10 +242,7 @@ function Table({
   useEffect(() => {
     if (last >= inventory.rows.length - 20) onEnd();
   }, [last, inventory.rows.length, onEnd]);
-  const widths = `minmax(190px, 1.6fr) ${shown
-    .slice(1)
-    .map((k) => (inventory.columns[k]?.type === "text" ? "minmax(84px, 1fr)" : "minmax(64px, 0.5fr)"))
-    .join(" ")}`;
+  const widths = shown.map((k) => `minmax(0, ${reach(inventory, k)}fr)`).join(" ");
   const hardware = inventory.kind === "array" || inventory.kind === "host" || inventory.kind === "switch";
   return (
     // biome-ignore lint/a11y/useSemanticElements: rows are placed by themselves, which a table does not allow
@@ -248,7 +256,7 @@ function Table({
       <div
         role="row"
         tabIndex={-1}
-        className="grid gap-x-3 border-b border-line pb-1.5"
+        className="grid gap-x-5 border-b border-line pb-1.5"
         style={{ gridTemplateColumns: widths }}
       >
         {shown.map((k) => {
@@ -287,7 +295,7 @@ function Table({
               key={row.ref}
               role="row"
               aria-rowindex={item.index + 1}
-              className="absolute inset-x-0 grid items-center gap-x-3 border-b border-line hover:bg-well"
+              className="absolute inset-x-0 grid items-center gap-x-5 border-b border-line hover:bg-well"
               style={{
                 gridTemplateColumns: widths,
                 height: rowHeight,

@@ -8,6 +8,7 @@ import { Heading } from "../part/Heading";
 import { useAddress } from "../ui/address";
 import { PageLink } from "../ui/Button";
 import { Hint } from "../ui/Hint";
+import { kindWords } from "./SectionPage";
 
 const meaning: Record<string, string> = {
   "is cut off already": "It does not reach all its disks even with the object.",
@@ -86,7 +87,7 @@ function View({ r }: { r: Reach }) {
                   .filter((c) => c.kind !== "vm")
                   .map((c) => (
                     <li key={c.kind} className="flex justify-between">
-                      <span>{c.kind.replaceAll("_", " ")}</span>
+                      <span>{kindWords(c.kind)}</span>
                       <span className="tabular-nums">{c.count.toLocaleString("en-GB")}</span>
                     </li>
                   ))}

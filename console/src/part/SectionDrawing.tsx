@@ -57,18 +57,15 @@ export function SectionDrawing({ view, dir }: { view: SectionView; dir: "read" |
           </div>
         );
       })}
-      {drawing.sites.map((site, k) => {
-        const back = drawing.bands.at(-1);
-        return back ? (
-          <span
-            key={site}
-            className="pointer-events-none absolute text-[11px] font-semibold text-quiet"
-            style={{ top: back.y + 5, ...(k === 0 ? { left: left + 64 } : { left: left + room - 70 }) }}
-          >
-            {site}
-          </span>
-        ) : null;
-      })}
+      {drawing.sites.length === 2 && (
+        <span
+          className="pointer-events-none absolute -translate-x-1/2 whitespace-nowrap text-[11px] text-quiet"
+          style={{ top: (drawing.bands.at(-1)?.y ?? 0) + 46, left: left + room / 2 }}
+        >
+          <b className="font-semibold">{drawing.sites[0]}</b> ← site link →{" "}
+          <b className="font-semibold">{drawing.sites[1]}</b>
+        </span>
+      )}
       {spans.map((s) => {
         const rows = drawing.bands.filter((b) => s.layers.includes(b.layer) && spanned(b.layer));
         const [top, last] = [rows[0], rows.at(-1)];
