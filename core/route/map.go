@@ -318,22 +318,27 @@ type Reached struct {
 
 // Reach returns all that depends on i, nearest first, with the best state by which it does: an
 // object that depends on i only by standby paths is Standby.
-func (m *Map) Reach(i int32) []Reached { return m.walk(i, m.up, true) }
+func (m *Map) Reach(i int32) []Reached { return m.walk([]int32{i}, m.up, true) }
 
-// Below returns all that i depends on, nearest first.
-func (m *Map) Below(i int32) []Reached { return m.walk(i, m.down, false) }
+// Below returns all that i depends on, nearest first; of several, all that any of them depends on, themselves left out.
+func (m *Map) Below(i ...int32) []Reached { return m.walk(i, m.down, false) }
 
-// walk follows steps from start. What can be reached in a better state is reached so: states are taken one after another,
+// walk follows steps from where it starts. What can be reached in a better state is reached so: states are taken one after another,
 // best first.
-func (m *Map) walk(start int32, next func(int32, func(int32, State)), upward bool) []Reached {
+func (m *Map) walk(starts []int32, next func(int32, func(int32, State)), upward bool) []Reached {
 	const unseen = 9
 	best := make([]uint8, m.e.Len())
 	for i := range best {
 		best[i] = unseen
 	}
 	var queues [4][]int32
-	best[start] = 0
-	queues[0] = append(queues[0], start)
+	from := make(map[int32]bool, len(starts))
+	for _, start := range starts {
+		if !from[start] {
+			from[start], best[start] = true, 0
+			queues[0] = append(queues[0], start)
+		}
+	}
 	var out []Reached
 	for r := range queues {
 		for n := 0; n < len(queues[r]); n++ {
@@ -341,10 +346,10 @@ func (m *Map) walk(start int32, next func(int32, func(int32, State)), upward boo
 			if int(best[at]) != r {
 				continue // reached in a better state since
 			}
-			if at != start {
+			if !from[at] {
 				out = append(out, Reached{at, states[r]})
 			}
-			if upward && m.e.Kind(at) == estate.Device && at != start && m.covered(at, best, uint8(r)) {
+			if upward && m.e.Kind(at) == estate.Device && !from[at] && m.covered(at, best, uint8(r)) {
 				continue
 			}
 			next(at, func(to int32, s State) {

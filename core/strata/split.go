@@ -493,25 +493,32 @@ func Needs(moments []route.Moment, of estate.Key) []route.Need {
 		if !ok {
 			continue
 		}
-		add(e.At(i))
+		starts := []int32{i}
+		volumes, devices := map[int32]bool{}, map[int32]bool{}
 		for _, d := range m.Map.VDisks(i) {
-			add(e.At(d.At))
-			for _, below := range m.Map.Below(d.At) {
-				add(e.At(below.At))
-			}
+			starts = append(starts, d.At)
 			for _, v := range m.Map.Volumes(d.At) {
-				for _, device := range e.From(v, estate.Opens) { // all hosts', to compare like with like
-					add(e.At(device))
-				}
+				volumes[v] = true
 			}
 			for _, device := range m.Map.Devices(d.At) {
-				for _, sibling := range m.Map.Disks(device) {
-					add(e.At(sibling))
-				}
+				devices[device] = true
 			}
 		}
-		for _, below := range m.Map.Below(i) {
+		for _, at := range starts {
+			add(e.At(at))
+		}
+		for _, below := range m.Map.Below(starts...) {
 			add(e.At(below.At))
+		}
+		for v := range volumes {
+			for _, device := range e.From(v, estate.Opens) { // all hosts', to compare like with like
+				add(e.At(device))
+			}
+		}
+		for device := range devices {
+			for _, sibling := range m.Map.Disks(device) {
+				add(e.At(sibling))
+			}
 		}
 	}
 	slices.SortFunc(needs, func(a, b route.Need) int { return cmp.Compare(a.Key.String(), b.Key.String()) })

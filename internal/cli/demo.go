@@ -116,6 +116,9 @@ func (a *App) runDemo(ctx context.Context, c *cli.Command) error {
 	if err := d.load(ctx); err != nil {
 		return err
 	}
+	if err := svc.Load(ctx); err != nil {
+		return err
+	}
 	address := "http://" + l.Addr().String()
 	link, path, err := a.demoAccess(ctx, svc, address)
 	if err != nil {

@@ -19,9 +19,11 @@ import (
 	"syscall"
 	"time"
 
+	"dowsingrod/console"
 	"dowsingrod/core/estate"
 	"dowsingrod/core/route"
 	"dowsingrod/internal/api"
+	"dowsingrod/internal/browser"
 	"dowsingrod/internal/client"
 	"dowsingrod/internal/feed"
 	"dowsingrod/internal/lab/large"
@@ -56,6 +58,7 @@ type grounds struct {
 	second   time.Time // of the one in which 1 % differ
 	base     string
 	token    string
+	link     string // signs a browser in, once
 	process  *exec.Cmd
 	route    time.Duration // of a virtual machine over HTTP, median
 	plain    time.Duration // the same, asked of the database
@@ -125,7 +128,11 @@ func (g *grounds) serve(ctx context.Context) (time.Duration, error) {
 		return 0, err
 	}
 	took := time.Since(began)
-	g.base, g.token, _ = strings.Cut(strings.TrimSpace(text), " ")
+	words := strings.Fields(text)
+	if len(words) != 3 {
+		return 0, fmt.Errorf("the service said %q", text)
+	}
+	g.base, g.token, g.link = words[0], words[1], words[2]
 	return took, nil
 }
 
@@ -134,7 +141,7 @@ func (g *grounds) stop() {
 	_ = g.process.Wait()
 }
 
-// serveEstate is the service as `dowse serve` runs it, without a console.
+// serveEstate is the service as `dowse serve` runs it.
 func serveEstate(ctx context.Context, url string) error {
 	st, err := store.Open(ctx, url)
 	if err != nil {
@@ -156,8 +163,12 @@ func serveEstate(ctx context.Context, url string) error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("http://%s %s\n", l.Addr(), token)
-	return http.Serve(l, api.New(api.Config{Service: svc, Log: slog.New(slog.DiscardHandler)}))
+	code, err := svc.Link(ctx, "measure")
+	if err != nil {
+		return err
+	}
+	fmt.Printf("http://%s %s %s\n", l.Addr(), token, code)
+	return http.Serve(l, api.New(api.Config{Service: svc, Console: console.Files(), Log: slog.New(slog.DiscardHandler)}))
 }
 
 // memory returns the resident memory of a process now and at its highest, in bytes.
@@ -254,14 +265,17 @@ func (g *grounds) asked(ctx context.Context) error {
 			n    int
 			ask  func() string
 		}{
-			{"route.vm", 500, func() string { return "/route?of=" + vm() + at() }},
-			{"reach.pool", 100, func() string { return "/reach?of=" + url.QueryEscape(pool) + at() }},
+			{"route.vm", 500, func() string { return "/route?fold=12&of=" + vm() + at() }},
+			{"reach.pool", 100, func() string { return "/reach?limit=300&of=" + url.QueryEscape(pool) + at() }},
 			{"find.typed", 300, func() string { return "/find?q=" + url.QueryEscape(typed(r, g.vms)) + at() }},
 		} {
 			if err := g.ask(ctx, q.name+then.name, q.ask, q.n); err != nil {
 				return err
 			}
 		}
+	}
+	if err := g.drawn(ctx, pool); err != nil {
+		return err
 	}
 	now, _ := memory(g.process.Process.Pid)
 	g.bench("memory", now/1e6, "MB")
@@ -270,6 +284,56 @@ func (g *grounds) asked(ctx context.Context) error {
 		return err
 	}
 	g.bench("memory.per_object", now/float64(e.Count()), "B")
+	return nil
+}
+
+// drawn times the section of a pool in a browser, and how long its frames take while the pointer moves over it and the page
+// is scrolled.
+func (g *grounds) drawn(ctx context.Context, pool string) error {
+	page, end, err := browser.Open(ctx, 1280, 800)
+	if err != nil {
+		return err
+	}
+	defer end()
+	if err := page.Go(g.base + "/sign-in#" + g.link); err != nil {
+		return err
+	}
+	if err := page.Until(`!!document.querySelector('nav a')`); err != nil {
+		return err
+	}
+	worst := time.Duration(0)
+	for range 5 {
+		began := time.Now()
+		if err := page.Go(g.base + "/section?of=" + url.QueryEscape(pool)); err != nil {
+			return err
+		}
+		if err := page.Until(`document.querySelectorAll('[data-testid=section] li').length > 8`); err != nil {
+			return err
+		}
+		worst = max(worst, time.Since(began))
+	}
+	g.bench("page.section.pool.worst_of_5", worst.Seconds(), "s")
+	if _, err := browser.Eval[bool](page, `(() => {
+		window.frames_ = []; let last = performance.now();
+		const tick = (t) => { window.frames_.push(t - last); last = t; if (window.frames_.length < 2000) requestAnimationFrame(tick); };
+		requestAnimationFrame(tick); return true; })()`); err != nil {
+		return err
+	}
+	for k := range 60 {
+		if err := page.Move(float64(260+(k*37)%800), float64(150+(k*53)%560)); err != nil {
+			return err
+		}
+		if k%10 == 9 {
+			if _, err := browser.Eval[bool](page, fmt.Sprintf(`(window.scrollTo(0, %d), true)`, (k%20)*20)); err != nil {
+				return err
+			}
+		}
+	}
+	frame, err := browser.Eval[float64](page, `Math.max(...window.frames_.slice(2))`)
+	if err != nil {
+		return err
+	}
+	g.bench("page.section.pool.worst_frame", frame, "ms")
 	return nil
 }
 
@@ -379,8 +443,9 @@ func (g *grounds) core(ctx context.Context) error {
 			n    int
 			ask  func()
 		}{
-			{"route.vm", 2000, func() { m.Section(vms[r.IntN(len(vms))]) }},
+			{"route.vm", 2000, func() { m.Cut(vms[r.IntN(len(vms))], route.Folding{Most: 12}) }},
 			{"reach.pool", 100, func() { m.Reach(p) }},
+			{"lose.pool", 50, func() { m.Lose(p) }},
 			{"find.typed", 500, func() { then.e.Find(typed(r, g.vms), "", 20) }},
 		} {
 			q.ask()

@@ -107,23 +107,38 @@ func (s *Store) EachNode(ctx context.Context, t time.Time, f func(estate.Node)) 
 
 // NodesOf calls f with the objects of the given numbers as they are now, and with whether they are there at all.
 func (s *Store) NodesOf(ctx context.Context, objects []int64, f func(n estate.Node, there bool)) error {
-	rows, err := s.pool.Query(ctx, `select `+nodeColumns+` from object o left join object_version v on v.object_id = o.id and v.valid_to = 'infinity' where o.id = any($1)`, objects)
-	if err != nil {
-		return unavailable(err)
-	}
-	return s.eachNode(ctx, rows, f)
+	return s.byIndex(ctx, func(tx pgx.Tx) error {
+		rows, err := tx.Query(ctx, `select `+nodeColumns+` from object o left join object_version v on v.object_id = o.id and v.valid_to = 'infinity' where o.id = any($1)`, objects)
+		if err != nil {
+			return err
+		}
+		return s.eachNode(ctx, rows, f)
+	})
+}
+
+// byIndex runs f in a transaction in which few of many rows are found by their indexes: without statistics, as just after a
+// large import, the planner would read whole tables.
+func (s *Store) byIndex(ctx context.Context, f func(pgx.Tx) error) error {
+	return unavailable(pgx.BeginTxFunc(ctx, s.pool, pgx.TxOptions{AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, `set local enable_hashjoin = off; set local enable_mergejoin = off; set local enable_seqscan = off`); err != nil {
+			return err
+		}
+		return f(tx)
+	}))
 }
 
 // Differences calls f with every object that was not at t what it is now: as it was then, and with whether it was there.
 func (s *Store) Differences(ctx context.Context, t time.Time, f func(n estate.Node, there bool)) error {
-	rows, err := s.pool.Query(ctx, `select `+nodeColumns+` from (
+	return s.byIndex(ctx, func(tx pgx.Tx) error {
+		rows, err := tx.Query(ctx, `select `+nodeColumns+` from (
 			select object_id from object_version where valid_to > $1 and valid_to < 'infinity'
 			union select object_id from object_version where valid_from > $1 and valid_from > '-infinity') d
 		join object o on o.id = d.object_id left join object_version v on v.object_id = o.id and v.valid_from <= $1 and v.valid_to > $1`, t)
-	if err != nil {
-		return unavailable(err)
-	}
-	return s.eachNode(ctx, rows, f)
+		if err != nil {
+			return err
+		}
+		return s.eachNode(ctx, rows, f)
+	})
 }
 
 // eachNode reads rows of nodeColumns. The texts of an object are cut from one string: estates hold hundreds of thousands.

@@ -109,6 +109,11 @@ const heldVersions = 20000
 // loadObjects reads what the source listed, and the versions that end after the header's time.
 func (in *Intake) loadObjects() error {
 	src := in.source
+	// The versions of a source's own objects by their index: without statistics, just after a large import, the planner
+	// would read the whole table for each source.
+	if _, err := in.tx.Exec(in.ctx, `set local enable_hashjoin = off; set local enable_mergejoin = off; set local enable_seqscan = off`); err != nil {
+		return err
+	}
 	rows, err := in.tx.Query(in.ctx, `
 		select o.id, o.kind, o.local_id, v.valid_from, v.valid_to, v.digest,
 			case when v.digest is null then v.name end, case when v.digest is null then v.facts end, case when v.digest is null then v.links end
@@ -145,6 +150,10 @@ func (in *Intake) loadObjects() error {
 		facts, links = nil, nil
 		return nil
 	})
+	if err != nil {
+		return err
+	}
+	_, err = in.tx.Exec(in.ctx, `set local enable_hashjoin = on; set local enable_mergejoin = on; set local enable_seqscan = on`)
 	return err
 }
 

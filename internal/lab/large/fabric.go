@@ -10,7 +10,7 @@ import (
 // in to, and edge switches for the hosts, each joined to both cores by two links.
 func (e *Estate) wires() {
 	for site := range 2 {
-		e.begin("fabric-" + sites[site])
+		e.begin("fabrics-" + sites[site])
 		for _, f := range e.fabrics[site] {
 			e.fabric(f)
 		}
