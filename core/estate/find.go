@@ -121,7 +121,7 @@ type Found struct {
 
 // mostHits bounds how many answers are looked at in each part of the text: queries of a few characters have tens of
 // thousands, and nobody reads them.
-const mostHits = 3000
+const mostHits = 1200
 
 type candidate struct {
 	score int
@@ -163,10 +163,20 @@ const scores = 64 // of one way
 func (e *Estate) candidates(q query, kind Kind, patterns []string, short string, most int) (all []candidate, more bool) {
 	var some [parts][]candidate
 	var full [parts]bool
+	var twice [parts]map[int32]bool // a line may be offered by its beginning and by a number
 	e.text.each(patterns, short, func(part int, at int32, line string) bool {
 		k := e.Kind(at)
 		if kind != "" && k != kind {
 			return true
+		}
+		if short != "" && len(patterns) > 0 {
+			if twice[part][at] {
+				return true
+			}
+			if twice[part] == nil {
+				twice[part] = make(map[int32]bool)
+			}
+			twice[part][at] = true
 		}
 		if way := q.match(line, k); way < noMatch {
 			some[part] = append(some[part], candidate{way*scores + int(e.order[*e.codes.at(at)]), at})

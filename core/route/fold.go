@@ -39,14 +39,11 @@ func tierOf(m *Map, i int32) string {
 	if t := m.e.At(i).Tier(); t != "" {
 		return "tier " + t
 	}
-	return "no tier"
+	return ""
 }
 
 func applicationOf(m *Map, i int32) string {
-	if a := m.e.At(i).Facts.Text("application"); a != "" {
-		return a
-	}
-	return "no application"
+	return m.e.At(i).Facts.Text("application")
 }
 
 // title names what an object's link leads to.
@@ -146,7 +143,7 @@ func ofVM(f func(*Map, int32) string) func(*Map, int32) string {
 		if vm := m.e.FirstFrom(i, estate.Uses); vm >= 0 {
 			return f(m, vm)
 		}
-		return "no virtual machine"
+		return ""
 	}
 }
 
@@ -172,16 +169,27 @@ func (c *cutter) fold(kind estate.Kind, row int, members []int32, focus int32, f
 	if len(levels) == 0 {
 		return append(out, c.chunks(prefix, "", members, f)...)
 	}
-	level := len(levels) - 1
-	parts := c.split(prefix, level, levels[level], members)
-	for level > 0 && len(parts) > f.Most { // the finest that is still few
-		level--
-		parts = c.split(prefix, level, levels[level], members)
-	}
+	level, parts := c.likeness(prefix, levels, members, f)
 	for _, b := range parts {
 		out = append(out, c.open(b, levels[level+1:], level+1, f)...)
 	}
 	return out
+}
+
+// likeness splits members by the finest likeness that makes several groups, but not too many; by the finest that names
+// them all where they are all alike.
+func (c *cutter) likeness(prefix string, levels []func(*Map, int32) string, members []int32, f Folding) (int, []bundle) {
+	alike, one := 0, []bundle(nil)
+	for level := len(levels) - 1; level >= 0; level-- {
+		parts := c.split(prefix, level, levels[level], members)
+		switch {
+		case len(parts) > 1 && (len(parts) <= f.Most || level == 0 && one == nil):
+			return level, parts
+		case len(parts) == 1 && one == nil && (parts[0].name != "" || level == 0):
+			alike, one = level, parts
+		}
+	}
+	return alike, one
 }
 
 func singles(members []int32) []bundle {
@@ -342,6 +350,9 @@ func (c *cutter) describeBundle(b bundle) Node {
 		}
 		b.name = madeIn(c.Map, first)
 		b.ref = fmt.Sprintf("group:%s/%d/%d:%s", p.kind, p.row, 1, b.name)
+	}
+	if b.name == "" {
+		b.name = "others"
 	}
 	n := Node{Ref: b.ref, Kind: c.kind(first), Layer: p.layer, Row: p.row, Name: b.name, Count: len(b.members)}
 	for _, i := range b.members {

@@ -34,8 +34,11 @@ type Loss struct {
 
 // Lose tells for every virtual machine in the reach of an object what the loss of that object would mean for it: whether it
 // still reached all its disks if the object, and all that cannot be without it, were gone. Ordered by tier, then name.
-func (m *Map) Lose(i int32) []Loss {
-	reach := m.Reach(i)
+func (m *Map) Lose(i int32) []Loss { return m.LoseWithin(i, m.Reach(i)) }
+
+// LoseWithin is Lose where the reach of the object is known already.
+func (m *Map) LoseWithin(i int32, reach []Reached) []Loss {
+	reach = slices.Clip(reach)
 	disks := make(map[int32][]int32)
 	states := make(map[int32]State)
 	var vms []int32
@@ -58,6 +61,12 @@ func (m *Map) Lose(i int32) []Loss {
 		}
 	}
 	before, after := m.trial(-1), m.trial(i)
+	after.openers = before.openers
+	// What lies below the paths takes none of them with it: they are looked at once, without the loss.
+	switch m.e.Kind(i) {
+	case estate.Pool, estate.RAIDGroup, estate.Drive, estate.Enclosure, estate.Fan, estate.PowerSupply:
+		after.paths = before
+	}
 	out := make([]Loss, 0, len(vms))
 	tiers := make(map[int32]string, len(vms))
 	for _, vm := range vms {
@@ -119,12 +128,19 @@ type trial struct {
 	*Map
 	gone int32
 	f    *fabrics
-	// by object, once known; marked first so that what depends on itself ends
-	known map[int32]health
+	// by object one more than its place in known, once asked; marked first so that what depends on itself ends
+	asked []int32
+	known []health
+
+	openers map[int32][]opener // by volume
+	paths   *trial             // who to ask for the health of hosts' devices instead
 }
 
+// opener is a host's device for a volume.
+type opener struct{ host, device int32 }
+
 func (m *Map) trial(gone int32) *trial {
-	t := &trial{Map: m, gone: gone, f: m.fabric(), known: make(map[int32]health)}
+	t := &trial{Map: m, gone: gone, f: m.fabric(), asked: make([]int32, m.e.Len()), openers: make(map[int32][]opener)}
 	if gone >= 0 {
 		switch m.e.Kind(gone) {
 		case estate.ISL, estate.Switch, estate.SwitchPort:
@@ -139,13 +155,31 @@ func (t *trial) ask(i int32, f func() health) health {
 	if i == t.gone {
 		return health{}
 	}
-	if h, ok := t.known[i]; ok {
-		return h
+	if n := t.asked[i]; n > 0 {
+		return t.known[n-1]
 	}
-	t.known[i] = well
+	t.known = append(t.known, well)
+	n := len(t.known)
+	t.asked[i] = int32(n)
 	h := f()
-	t.known[i] = h
+	t.known[n-1] = h
 	return h
+}
+
+// of returns the devices by which hosts open a volume.
+func (t *trial) of(volume int32) []opener {
+	list, ok := t.openers[volume]
+	if !ok {
+		t.e.EachIn(volume, func(link estate.LinkKind, d int32) {
+			if link == estate.Opens {
+				if host, owned := t.e.Owner(d, estate.Host); owned {
+					list = append(list, opener{host, d})
+				}
+			}
+		})
+		t.openers[volume] = list
+	}
+	return list
 }
 
 func (t *trial) vm(i int32) health {
@@ -161,42 +195,65 @@ func (t *trial) vm(i int32) health {
 	})
 }
 
-// whole is the health of what stands as long as what it is part of does: a host of a cluster, a switch of a fabric.
-func (t *trial) whole(i int32) health {
-	return t.ask(i, func() health {
-		h := well
-		t.e.EachOut(i, func(link estate.LinkKind, to int32) {
-			if (link == estate.PartOf || link == estate.MemberOf) && slices.Contains(needs[t.e.Kind(i)], link) && !(link == estate.PartOf && t.Map.whole(i, t.e.Kind(i), to)) {
-				h.up = h.up && t.whole(to).up
-			}
-		})
-		return h
+// whole is the health of what stands as long as what it is part of does: a host of a cluster, a port of a controller.
+func (t *trial) whole(i int32) health { return t.ask(i, func() health { return t.stands(i) }) }
+
+// stands reports, as a health without spares, whether all that an object is part of stands.
+func (t *trial) stands(i int32) health {
+	h := well
+	kind := t.e.Kind(i)
+	t.e.EachOut(i, func(link estate.LinkKind, to int32) {
+		if (link == estate.PartOf || link == estate.MemberOf) && slices.Contains(needs[kind], link) && !(link == estate.PartOf && t.Map.whole(i, kind, to)) {
+			h.up = h.up && t.whole(to).up
+		}
 	})
+	return h
 }
 
 func (t *trial) disk(i int32) health {
 	return t.ask(i, func() health {
 		h := well
-		devices := t.Devices(i)
-		for _, on := range t.e.To(i, estate.StoredOn) {
-			if on == t.gone {
-				return health{}
+		hosts := t.hostsOf(i)
+		stored, volumes := false, 0
+		t.e.EachOut(i, func(link estate.LinkKind, on int32) {
+			if link != estate.StoredOn {
+				return
 			}
-			extents := []int32{on}
-			if t.e.Kind(on) == estate.Datastore {
-				extents = t.e.To(on, estate.Extent, estate.Exports)
+			stored = true
+			if on == t.gone {
+				h.up = false
+				return
+			}
+			if t.e.Kind(on) != estate.Datastore {
+				volumes++
+				h = h.and(t.lun([]int32{on}, hosts))
+				return
+			}
+			extents := t.e.To(on, estate.Extent, estate.Exports)
+			volumes += len(extents)
+			if len(extents) == 1 {
+				h = h.and(t.lun(extents, hosts))
+				return
 			}
 			for _, legs := range t.sameLUN(extents) {
-				h = h.and(t.lun(legs, devices))
+				h = h.and(t.lun(legs, hosts))
 			}
-		}
-		if len(t.e.To(i, estate.StoredOn)) > 0 && len(t.Volumes(i)) == 0 { // the array is not watched: the paths are what is known
-			for _, d := range devices {
-				h = h.and(t.device(d))
+		})
+		if stored && volumes == 0 { // the array is not watched: the paths are what is known
+			for _, d := range t.Devices(i) {
+				h = h.and(t.hostDevice(d))
 			}
 		}
 		return h
 	})
+}
+
+// hostDevice is the health of a host's device.
+func (t *trial) hostDevice(d int32) health {
+	if t.paths != nil {
+		return t.paths.device(d)
+	}
+	return t.device(d)
 }
 
 // sameLUN groups volumes that hosts see as one: the legs of a mirror that share an identifier.
@@ -215,24 +272,21 @@ next:
 	return out
 }
 
-// lun is the health of what hosts see as one LUN: of its legs one is enough, and of the devices that open it one of each
-// host. Paths lead to the leg whose array their port is part of.
-func (t *trial) lun(legs []int32, devices []int32) health {
+// lun is the health of what hosts see as one LUN: of its legs one is enough, and all devices by which these hosts open it
+// must reach it. Paths lead to the leg whose array their port is part of.
+func (t *trial) lun(legs, hosts []int32) health {
 	var h health
 	for _, v := range legs {
 		leg := t.volume(v)
-		var ways []int32
-		for _, d := range devices {
-			if slices.Contains(t.e.To(d, estate.Opens), v) {
-				ways = append(ways, d)
+		for _, o := range t.of(v) {
+			if !slices.Contains(hosts, o.host) {
+				continue
 			}
-		}
-		for _, d := range ways {
-			to := t.device(d)
 			if len(legs) > 1 {
-				to = t.deviceTo(d, v)
+				leg = leg.and(t.deviceTo(o.device, v))
+			} else {
+				leg = leg.and(t.hostDevice(o.device))
 			}
-			leg = leg.and(to)
 		}
 		if len(legs) > 1 && leg.up {
 			leg.legs++
@@ -253,7 +307,7 @@ func (t *trial) device(i int32) health {
 				h.paths++
 			}
 		})
-		h.up = (!listed || h.paths > 0) && t.whole(i).up
+		h.up = (!listed || h.paths > 0) && t.stands(i).up
 		return h
 	})
 }
@@ -305,7 +359,7 @@ func (t *trial) volume(i int32) health {
 		if lost(t.e.At(i)) {
 			return health{}
 		}
-		h := t.whole(i)
+		h := t.stands(i)
 		controllers, served := 0, t.e.To(i, estate.ServedBy)
 		for _, c := range served {
 			if t.whole(c).up {
@@ -350,7 +404,7 @@ func (t *trial) volume(i int32) health {
 // allows.
 func (t *trial) medium(i int32) health {
 	return t.ask(i, func() health {
-		h := t.whole(i)
+		h := t.stands(i)
 		if lost(t.e.At(i)) {
 			h.up = false
 		}

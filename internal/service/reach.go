@@ -83,7 +83,8 @@ func (s *Service) Reach(ctx context.Context, query string, at time.Time, limit i
 	}
 	out := Reach{Brief: brief(e, i), At: at, VMs: []ReachedVM{}, Objects: []Dependent{}, Counts: []KindCount{}, Outcomes: []OutcomeCount{}, Tiers: []NameCount{}, Applications: []NameCount{}}
 	counts := map[estate.Kind]int{}
-	for _, r := range m.Reach(i) {
+	reach := m.Reach(i)
+	for _, r := range reach {
 		k := e.Kind(r.At)
 		counts[k]++
 		if k != estate.VM && k != estate.VDisk && len(out.Objects) < limit {
@@ -94,7 +95,7 @@ func (s *Service) Reach(ctx context.Context, query string, at time.Time, limit i
 		out.Counts = append(out.Counts, KindCount{k, n})
 	}
 	slices.SortFunc(out.Counts, func(a, b KindCount) int { return strings.Compare(string(a.Kind), string(b.Kind)) })
-	losses := m.Lose(i)
+	losses := m.LoseWithin(i, reach)
 	out.Total = len(losses)
 	outcomes, tiers, applications := map[route.Outcome]int{}, map[string]int{}, map[string]int{}
 	for _, l := range losses {
