@@ -128,7 +128,7 @@ func TestAnyIdentifierLands(t *testing.T) {
 	v := enter(t)
 	found, err := testbed.LoadDemo(t).Service.Show(t.Context(), "volume:v7@heron", window(t))
 	require.NoError(t, err)
-	naa := strings.TrimPrefix(found.Identities[0], "naa naa.")
+	naa := strings.TrimPrefix(found.Identities[0], "naa.")
 	for _, text := range []string{"0x" + strings.ToUpper(naa), naa[:14], "LUN 7", "vol-0145"} {
 		v.press("/")
 		v.until(`document.activeElement?.getAttribute('role') === 'combobox'`)

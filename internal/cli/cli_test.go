@@ -82,6 +82,50 @@ func demo(t *testing.T) terminal {
 	return open(t, "DOWSE_ADDRESS="+base, "DOWSE_TOKEN="+token)
 }
 
+func TestTheMapGoesToOtherPrograms(t *testing.T) {
+	c := demo(t)
+	out, _, status := c.run("map", "manifest-db-02")
+	require.Zero(t, status)
+	assert.True(t, strings.HasPrefix(out, "digraph estate {"), out[:40])
+	_, said, status := c.run("map", "pool:p2@heron", "--reach", "-o", "pool.graphml")
+	require.Zero(t, status)
+	assert.Contains(t, said, "written to pool.graphml")
+	text, err := os.ReadFile(filepath.Join(c.home, "pool.graphml"))
+	require.NoError(t, err)
+	assert.Contains(t, string(text), "<graphml")
+	_, complaint, status := c.run("map", "manifest-db-02", "--as", "png")
+	assert.Equal(t, 2, status)
+	assert.Contains(t, complaint, "dot, graphml or json")
+
+	csv, _, status := c.run("inventory", "vm", "--csv", "--limit", "0")
+	require.Zero(t, status)
+	assert.Equal(t, 121, strings.Count(csv, "\n"))
+	assert.True(t, strings.HasPrefix(csv, "ref,name,tier,"), csv[:40])
+	for args, says := range map[string]string{"inventory vm --where tier": "not a condition", "inventory cow": "no kind", "inventory vm --sort height": "to sort by", "route manifest-db-02 --at -1h --from -2h": "one or the other"} {
+		_, complaint, status := c.run(strings.Fields(args)...)
+		assert.NotZero(t, status, args)
+		assert.Contains(t, complaint, says)
+	}
+}
+
+func TestAnEstateOfAnySize(t *testing.T) {
+	c := demo(t)
+	for _, name := range []string{"a.ndjson", "a.ndjson.zst", "a.ndjson.gz"} {
+		_, said, status := c.run("lab", "estate", "--vms", "40", "--seed", "7", "--time", "2026-03-02T09:00:00Z", "-o", name)
+		require.Zero(t, status, said)
+		assert.Contains(t, said, "dowse import "+name)
+	}
+	one, _, _ := c.run("lab", "estate", "--vms", "40", "--seed", "7", "--time", "2026-03-02T09:00:00Z")
+	text, err := os.ReadFile(filepath.Join(c.home, "a.ndjson"))
+	require.NoError(t, err)
+	assert.Equal(t, one, string(text), "the same bytes, wherever they go")
+	for args, says := range map[string]string{"lab estate --vms 0": "--vms is from 1", "lab estate --changed 2": "from 0 to 1", "lab estate --time later": "not a time", "lab estate x": "too much", "lab estate -o nowhere/x": "cannot be written"} {
+		_, complaint, status := c.run(strings.Fields(args)...)
+		assert.NotZero(t, status, args)
+		assert.Contains(t, complaint, says)
+	}
+}
+
 func TestAnswersFitTheirLines(t *testing.T) {
 	c := demo(t)
 	for _, q := range []struct {
@@ -92,11 +136,22 @@ func TestAnswersFitTheirLines(t *testing.T) {
 		{[]string{"show", "pool:p2@heron"}, []string{"failing", "25 VMs depend on it", "busy_share"}},
 		{[]string{"show", "manifest-db-02"}, []string{"tier", "uses"}},
 		{[]string{"route", "manifest-db-02"}, []string{"heron 0A", "standby", "skerry-a1", "ISL"}},
-		{[]string{"reach", "pool:p2@heron"}, []string{"virtual machine"}},
+		{[]string{"reach", "pool:p2@heron"}, []string{"heron pool 2 carries", "would stop", "of tier 1", "100 %"}},
+		{[]string{"reach", "skerry-a1"}, []string{"would lose a path"}},
+		{[]string{"route", "stretched-2", "--from", "-10h"}, []string{"is lost: it lives on the other alone", "--all prints each topology"}},
+		{[]string{"route", "tide-model-01", "--from", "-1h"}, []string{"did not change within the window"}},
+		{[]string{"changes", "--from", "-12h"}, []string{"8 changes in the estate", "migrated from lighthouse-07 to lighthouse-02", "the path went from dead to active"}},
+		{[]string{"changes", "crew-roster-03", "--from", "-12h"}, []string{"on the routes of crew-roster-03"}},
+		{[]string{"unresolved"}, []string{"source missing", "ds-tangle-01", "naa.600c0ff"}},
+		{[]string{"inventory", "vm", "--where", "tier=1", "--where", "host=lighthouse-02", "--sort", "-name"}, []string{"berth-plan-14", "northmole cluster"}},
+		{[]string{"inventory", "volume", "--find", "stretched"}, []string{"stretched-3", "3 volumes of 26"}},
+		{[]string{"inventory", "pool", "--where", "vms>1000"}, []string{"None of"}},
+		{[]string{"hardware", "gannet"}, []string{"fan 2.1", "failing: its source says it is failed", "24 drives of which nothing is to be said"}},
+		{[]string{"why", "manifest-db-02"}, []string{"is affected by heron pool 2", "steady by its own readings"}},
 		{[]string{"strata", "manifest-db-02"}, []string{"arises in heron pool 2", "back end", "covered"}},
 		{[]string{"strata", "berth-plan-01"}, []string{"The storage is", "not the cause"}},
 		{[]string{"suspects", "pool:p2@heron"}, []string{"sonar-tiles-05 did it", "Confidence", "radar-replay-02"}},
-		{[]string{"source", "list"}, []string{"hyp-northmole", "0 findings"}},
+		{[]string{"source", "list"}, []string{"hyp-northmole", "1 finding"}},
 	} {
 		t.Run(strings.Join(q.args, " "), func(t *testing.T) {
 			out, complaint, status := c.run(q.args...)
@@ -345,7 +400,7 @@ func TestTheDemoEstateAsAFeed(t *testing.T) {
 	c.env = append(c.env, "DOWSE_ADDRESS="+base, "DOWSE_TOKEN="+token)
 	out, complaint, status := c.run("import", "demo.ndjson.zst")
 	require.Zero(t, status, complaint)
-	assert.Contains(t, out, "1439 objects")
+	assert.Contains(t, out, "1456 objects")
 	out, _, status = c.run("suspects", "pool:p2@heron")
 	require.Zero(t, status)
 	assert.Contains(t, out, "sonar-tiles-05 did it")

@@ -206,7 +206,14 @@ func (a *App) printDetail(d service.Detail) {
 		a.printSpread(sp)
 	}
 	for _, f := range d.Findings {
-		fmt.Fprintln(a.Out, a.paint(ochre, "finding: ")+f.Detail)
+		for n, line := range wrap("finding: "+f.Detail, width-2) {
+			if n == 0 {
+				line = a.paint(ochre, "finding:") + strings.TrimPrefix(line, "finding:")
+			} else {
+				line = "  " + line
+			}
+			fmt.Fprintln(a.Out, line)
+		}
 	}
 }
 

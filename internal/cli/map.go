@@ -33,7 +33,9 @@ func (a *App) printHistory(history []service.Topology, all bool) {
 		fmt.Fprintf(a.Out, "%s\n", a.bold(t.From.Local().Format("Mon 2 Jan 15:04:05")+" – "+t.To.Local().Format("Mon 2 Jan 15:04:05")))
 		if k > 0 {
 			for _, line := range differences(&history[k-1].Section, &t.Section) {
-				fmt.Fprintln(a.Out, "  "+line)
+				for n, part := range wrap(line, width-6) {
+					fmt.Fprintln(a.Out, "  "+strings.Repeat("  ", min(n, 1))+part)
+				}
 			}
 			if !all {
 				continue
@@ -81,6 +83,11 @@ func differences(before, after *route.Section) []string {
 		from, to := after.Nodes[l.From], after.Nodes[l.To]
 		if s, both := old[from.Ref+" "+to.Ref]; both && s != l.State {
 			out = append(out, fmt.Sprintf("~ from %s to %s: %s, was %s", full(from), full(to), l.State, s))
+		}
+	}
+	for _, r := range after.Remarks {
+		if !slices.Contains(before.Remarks, r) {
+			out = append(out, "! "+r.Says)
 		}
 	}
 	const most = 12
@@ -276,7 +283,9 @@ func (a *App) unresolved() *cli.Command {
 						break
 					}
 					fmt.Fprintf(a.Out, "    %s  %s\n", f.Name, a.paint(quiet, f.Object))
-					fmt.Fprintf(a.Out, "      %s\n", f.Detail)
+					for _, line := range wrap(f.Detail, width-6) {
+						fmt.Fprintln(a.Out, "      "+line)
+					}
 				}
 			}
 			return nil

@@ -115,7 +115,9 @@ func (a *App) sourceList() *cli.Command {
 		}
 		fmt.Fprintf(a.Out, "\n%d objects; %s\n", o.Objects, phrase.Count(o.Found, "finding", "findings"))
 		for _, f := range o.Findings {
-			fmt.Fprintf(a.Out, "  %s: %s\n", f.Name, f.Detail)
+			for n, line := range wrap(f.Name+": "+f.Detail, width-4) {
+				fmt.Fprintln(a.Out, "  "+strings.Repeat("  ", min(n, 1))+line)
+			}
 		}
 		return nil
 	}}

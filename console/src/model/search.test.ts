@@ -1,6 +1,6 @@
 import { describe, expect, it } from "vitest";
 import { layerTone, layerWords } from "./layers";
-import { readSearch, writeSearch } from "./search";
+import { parts, readSearch, toggled, writeSearch } from "./search";
 
 describe("the address bar", () => {
   it("keeps what it knows and drops the rest", () => {
@@ -30,6 +30,24 @@ describe("the address bar", () => {
   it.each(["vm:a@x", "share:filer:/drift", "a name & more=1", "volume:é?#"])("reads back what it wrote: %s", (of) => {
     const again = Object.fromEntries(new URLSearchParams(writeSearch({ of, dir: "read" })));
     expect(readSearch(again)).toMatchObject({ of, dir: "read" });
+  });
+});
+
+describe("lists in the address bar", () => {
+  it("take a part in and out", () => {
+    expect(toggled(undefined, "a", "|")).toBe("a");
+    expect(toggled("a|b", "c", "|")).toBe("a|b|c");
+    expect(toggled("a|b", "a", "|")).toBe("b");
+    expect(toggled("a", "a", "|")).toBeUndefined();
+    expect(parts("a||b", "|")).toEqual(["a", "b"]);
+    expect(parts(undefined, "|")).toEqual([]);
+  });
+
+  it("are kept with what else an inventory needs", () => {
+    const search = { kind: "vm", where: "tier=1;dead>0", q: "mani", sort: "-host", unfold: "group:vm/0/0:tier 1" };
+    const again = Object.fromEntries(new URLSearchParams(writeSearch(search)));
+    expect(readSearch(again)).toMatchObject(search);
+    expect(readSearch({ where: "x".repeat(9000) }).where).toBeUndefined();
   });
 });
 

@@ -111,3 +111,38 @@ describe("a section's layout", () => {
     expect(layout(v, 900).cards.every((c) => c.mark === "")).toBe(true);
   });
 });
+
+describe("a section of groups and of two sites", () => {
+  it("draws a group as one card that can be asked to unfold", () => {
+    const v = view(1);
+    v.section.nodes.push(node("drive", "rg-00", "back end", 22, { ref: "group:drive/22/1:rg-00", count: 8 }));
+    v.section.links.push({ from: 1, to: v.section.nodes.length - 1, state: "active", ways: 1 });
+    v.figures.push(figures({ headline: "8 drives" }));
+    const card = layout(v, 900).cards.find((c) => c.group);
+    expect(card).toMatchObject({ group: "group:drive/22/1:rg-00", title: "rg-00", line: "8 drives" });
+  });
+
+  it("keeps the one site left and the other right, and folds each by itself", () => {
+    const v = view(10);
+    const sites = ["Northmole", "Southmole"];
+    v.section.nodes.forEach((n, k) => {
+      if (n.kind === "vm" || n.kind === "host") n.site = sites[k % 2];
+    });
+    for (const [k, site] of sites.entries()) {
+      v.section.nodes.push(node("pool", `pool at ${site}`, "back end", 20, { site }));
+      v.section.links.push({ from: 0, to: v.section.nodes.length - 1, state: "active", ways: 1 });
+      v.figures.push(figures());
+      expect(k).toBeLessThan(2);
+    }
+    const d = layout(v, 900);
+    expect(d.sites).toEqual(sites);
+    const middle = (c: Card) => c.x + c.width / 2;
+    for (const c of d.cards.filter((c) => c.site === "Northmole")) expect(middle(c)).toBeLessThan(450);
+    for (const c of d.cards.filter((c) => c.site === "Southmole")) expect(middle(c)).toBeGreaterThan(450);
+    expect(d.cards.filter((c) => c.folded.length > 0 && c.site).length).toBeGreaterThan(1);
+  });
+
+  it("has no sides where all lies at one site", () => {
+    expect(layout(view(2), 900).sites).toEqual([]);
+  });
+});
