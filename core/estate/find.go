@@ -119,9 +119,9 @@ type Found struct {
 	More    bool // there are more than Total: they were not all looked for
 }
 
-// mostHits bounds how many answers are looked at in each part of the text: queries of a few characters have tens of
-// thousands, and nobody reads them.
-const mostHits = 1200
+// mostHits bounds how many answers are looked at one by one: texts of a few characters have tens of thousands, and nobody
+// reads them.
+const mostHits = 4000
 
 type candidate struct {
 	score int
@@ -137,58 +137,69 @@ func (e *Estate) Find(text string, kind Kind, limit int) Found {
 	if q.text == "" {
 		return Found{}
 	}
-	if limit > 0 && len(q.text) >= 2 && len(q.digits) < 8 {
-		first, _ := e.candidates(q, kind, nil, q.text, 0)
-		if len(first) >= limit {
-			f := e.best(q, first, limit)
+	patterns, short := q.patterns()
+	l := looker{e: e, q: q, kind: kind, seen: make(map[int32]bool)}
+	if limit > 0 {
+		// What is meant exactly, then what begins so: the lines lie in the order in which they are wanted.
+		l.look(q.exact(), "", 0, limit)
+		l.look(nil, q.text, 1, limit)
+		if len(l.found) >= limit && len(q.digits) < 8 {
+			f := e.best(q, l.found, limit)
 			f.More = true
 			return f
 		}
+		l.look(patterns, short, noMatch-1, mostHits)
+	} else {
+		l.look(patterns, short, noMatch-1, e.count+1)
 	}
-	patterns, short := q.patterns()
-	most := 0
-	if limit > 0 {
-		most = mostHits
-	}
-	all, more := e.candidates(q, kind, patterns, short, most)
-	f := e.best(q, all, limit)
-	f.More = more
+	f := e.best(q, l.found, limit)
+	f.More = l.more
 	return f
+}
+
+// exact are texts of which a line holds at least one where an object is just what the query says.
+func (q query) exact() []string {
+	p := []string{string(lineStart) + q.text + string(fieldEnd), string(fieldEnd) + q.text + string(fieldEnd), string(markText) + q.text + string(fieldEnd)}
+	if q.digits != "" {
+		p = append(p, string(markHex)+q.digits+string(fieldEnd))
+		if len(q.digits) == 17 || len(q.digits) == 33 {
+			p = append(p, string(markHex)+q.digits[1:]+string(fieldEnd))
+		}
+	}
+	return p
 }
 
 const scores = 64 // of one way
 
-// candidates returns what answers a query among the lines that hold a pattern, at most some of each part where most is not
-// 0, and whether there may be more.
-func (e *Estate) candidates(q query, kind Kind, patterns []string, short string, most int) (all []candidate, more bool) {
-	var some [parts][]candidate
-	var full [parts]bool
-	var twice [parts]map[int32]bool // a line may be offered by its beginning and by a number
-	e.text.each(patterns, short, func(part int, at int32, line string) bool {
-		k := e.Kind(at)
-		if kind != "" && k != kind {
+// looker gathers what answers a query.
+type looker struct {
+	e     *Estate
+	q     query
+	kind  Kind
+	found []candidate
+	seen  map[int32]bool
+	more  bool
+}
+
+// look adds what answers in a way no worse than one, at most so many.
+func (l *looker) look(patterns []string, short string, worst, most int) {
+	added := 0
+	l.e.text.each(patterns, short, func(at int32, line string) bool {
+		k := l.e.Kind(at)
+		if l.kind != "" && k != l.kind || l.seen[at] {
 			return true
 		}
-		if short != "" && len(patterns) > 0 {
-			if twice[part][at] {
-				return true
+		if way := l.q.match(line, k); way <= worst {
+			if added >= most {
+				l.more = true
+				return false
 			}
-			if twice[part] == nil {
-				twice[part] = make(map[int32]bool)
-			}
-			twice[part][at] = true
+			added++
+			l.seen[at] = true
+			l.found = append(l.found, candidate{way*scores + int(l.e.order[*l.e.codes.at(at)]), at})
 		}
-		if way := q.match(line, k); way < noMatch {
-			some[part] = append(some[part], candidate{way*scores + int(e.order[*e.codes.at(at)]), at})
-			full[part] = most > 0 && len(some[part]) >= most
-		}
-		return !full[part]
+		return true
 	})
-	for k, part := range some {
-		all = append(all, part...)
-		more = more || full[k]
-	}
-	return all, more
 }
 
 // best puts the first of the candidates in order.

@@ -1,10 +1,10 @@
 package estate
 
 import (
+	"cmp"
 	"math/bits"
 	"slices"
 	"strings"
-	"sync"
 )
 
 // index finds text in what objects are called. It keeps a line of lower-case text for each object, one after another on a
@@ -118,12 +118,27 @@ func gram(a, b, c byte) int {
 	return int((uint32(a)*0x9e3d + uint32(b)*0x6f35 + uint32(c)*0x2b17) >> 3 & (grams - 1))
 }
 
+// inOrder returns all objects in the order in which people want to see them: by kind, then by title. What is looked for is
+// found best first so.
+func (e *Estate) inOrder() []int32 {
+	kinds := make([]Kind, 0, len(e.kinds))
+	for k := range e.kinds {
+		kinds = append(kinds, k)
+	}
+	slices.SortFunc(kinds, func(a, b Kind) int { return cmp.Or(cmp.Compare(orderOf(a), orderOf(b)), cmp.Compare(a, b)) })
+	all := make([]int32, 0, e.count)
+	for _, k := range kinds {
+		all = append(all, e.OfKind(k)...)
+	}
+	return all
+}
+
 // newShelf writes the lines of all objects. own holds their identifiers by position, where they are known already.
 func newShelf(e *Estate, own [][]bearing) *shelf {
 	s := &shelf{starts: make([]uint32, 0, e.count+1), at: make([]int32, 0, e.count)}
 	var b strings.Builder
 	b.Grow(e.count * 80)
-	for i := range e.All() {
+	for _, i := range e.inOrder() {
 		s.starts, s.at = append(s.starts, uint32(b.Len())), append(s.at, i)
 		if own != nil {
 			writeLine(&b, e.At(i), own[i])
@@ -146,37 +161,27 @@ func newShelf(e *Estate, own [][]bearing) *shelf {
 	return s
 }
 
-// parts is in how many a shelf is looked through at a time.
-const parts = 4
-
 // each calls f with every line that holds any of the patterns, or, where short is not empty, begins with it or has it for an
-// id. The shelf is looked through in parts at the same time: f is told which, and ends its part by returning false.
-func (s *shelf) each(patterns []string, short string, f func(part int, at int32, line string) bool) {
+// id, in the order of the shelf, until f returns false.
+func (s *shelf) each(patterns []string, short string, f func(at int32, line string) bool) {
 	var opening []string // what a block with a line that begins with short holds
 	if short != "" {
 		opening = []string{string(lineStart) + short, string(fieldEnd) + short + string(fieldEnd)}
 	}
 	hit, open := s.holding(patterns), s.holding(opening)
-	var done sync.WaitGroup
-	for part := range parts {
-		done.Go(func() {
-			g := func(at int32, line string) bool { return f(part, at, line) }
-			for w := s.words * part / parts; w < s.words*(part+1)/parts; w++ {
-				for word := hit[w] | open[w]; word != 0; word &= word - 1 {
-					block := bits.TrailingZeros64(word)
-					first := (w*64 + block) * blockLines
-					if first >= len(s.at) {
-						return
-					}
-					last := min(first+blockLines, len(s.at))
-					if open[w]>>block&1 == 1 && !s.begins(short, first, last, g) || hit[w]>>block&1 == 1 && !s.block(first, last, patterns, g) {
-						return
-					}
-				}
+	for w := range hit {
+		for word := hit[w] | open[w]; word != 0; word &= word - 1 {
+			block := bits.TrailingZeros64(word)
+			first := (w*64 + block) * blockLines
+			if first >= len(s.at) {
+				return
 			}
-		})
+			last := min(first+blockLines, len(s.at))
+			if open[w]>>block&1 == 1 && !s.begins(short, first, last, f) || hit[w]>>block&1 == 1 && !s.block(first, last, patterns, f) {
+				return
+			}
+		}
 	}
-	done.Wait()
 }
 
 // holding returns the blocks that may hold any of the patterns, as bits.
@@ -255,20 +260,20 @@ func (s *shelf) block(first, last int, patterns []string, f func(at int32, line 
 	}
 }
 
-// each calls f as shelf.each does, with the lines on the shelf that still hold and, as part 0, with those beside it.
-func (x *index) each(patterns []string, short string, f func(part int, at int32, line string) bool) {
+// each calls f as shelf.each does, first with the lines beside the shelf, all of them, then with those on it that still hold.
+func (x *index) each(patterns []string, short string, f func(at int32, line string) bool) {
+	x.aside.all(func(at int32, text string) {
+		if short != "" && (strings.HasPrefix(text[1:], short) || isID(text, short)) || slices.ContainsFunc(patterns, func(p string) bool { return strings.Contains(text, p) }) {
+			f(at, text)
+		}
+	})
 	changed := len(x.stale.layer)+len(x.stale.base) > 0
-	x.shelf.each(patterns, short, func(part int, at int32, text string) bool {
+	x.shelf.each(patterns, short, func(at int32, text string) bool {
 		if changed {
 			if _, stale := x.stale.get(at); stale {
 				return true
 			}
 		}
-		return f(part, at, text)
-	})
-	x.aside.all(func(at int32, text string) {
-		if short != "" && (strings.HasPrefix(text[1:], short) || isID(text, short)) || slices.ContainsFunc(patterns, func(p string) bool { return strings.Contains(text, p) }) {
-			f(0, at, text)
-		}
+		return f(at, text)
 	})
 }

@@ -133,6 +133,8 @@ type trial struct {
 	known []health
 
 	openers map[int32][]opener // by volume
+	ends    map[int32]end      // by port
+	ways    map[[2]int32]bool  // whether frames get from one switch to another
 	paths   *trial             // who to ask for the health of hosts' devices instead
 }
 
@@ -140,7 +142,7 @@ type trial struct {
 type opener struct{ host, device int32 }
 
 func (m *Map) trial(gone int32) *trial {
-	t := &trial{Map: m, gone: gone, f: m.fabric(), asked: make([]int32, m.e.Len()), openers: make(map[int32][]opener)}
+	t := &trial{Map: m, gone: gone, f: m.fabric(), asked: make([]int32, m.e.Len()), openers: make(map[int32][]opener), ends: make(map[int32]end), ways: make(map[[2]int32]bool)}
 	if gone >= 0 {
 		switch m.e.Kind(gone) {
 		case estate.ISL, estate.Switch, estate.SwitchPort:
@@ -342,16 +344,45 @@ func (t *trial) path(p int32) bool {
 	if s := t.pathState(p); s != Active && s != Standby {
 		return false
 	}
-	w := t.wayBetween(t.e.First(p, estate.Initiator), t.e.First(p, estate.Target), Active, t.f)
-	if w.severed {
+	from, to := t.end(t.e.First(p, estate.Initiator)), t.end(t.e.First(p, estate.Target))
+	if !from.up || !to.up {
 		return false
 	}
-	for _, at := range []int32{w.initiator, w.nearPort, w.farPort, w.target} {
-		if at >= 0 && !t.whole(at).up {
-			return false
-		}
+	return from.sw < 0 || to.sw < 0 || from.sw == to.sw || t.joined(from.sw, to.sw)
+}
+
+// end is one end of a path: whether its port and what that is logged in to stand, and the switch, -1 where it is not known.
+type end struct {
+	up bool
+	sw int32
+}
+
+func (t *trial) end(port int32) end {
+	if port < 0 {
+		return end{true, -1} // not known: nothing speaks against it
 	}
-	return true
+	x, ok := t.ends[port]
+	if !ok {
+		x = end{t.whole(port).up, -1}
+		if sp := t.e.First(port, estate.Attached); sp >= 0 {
+			x.up = x.up && t.whole(sp).up
+			if sw, owned := t.e.Owner(sp, estate.Switch); owned {
+				x.sw = sw
+			}
+		}
+		t.ends[port] = x
+	}
+	return x
+}
+
+func (t *trial) joined(from, to int32) bool {
+	way := [2]int32{from, to}
+	joined, ok := t.ways[way]
+	if !ok {
+		joined = t.f.joined(from, to)
+		t.ways[way] = joined
+	}
+	return joined
 }
 
 func (t *trial) volume(i int32) health {
