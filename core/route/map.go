@@ -40,14 +40,6 @@ func rank(s State) int {
 	return 4
 }
 
-// worse returns the worse of two states: a way is as good as its worst part.
-func worse(a, b State) State {
-	if rank(a) >= rank(b) {
-		return a
-	}
-	return b
-}
-
 // Map tells who depends on whom in an estate. It derives what it is asked for from the estate's links, so making one costs
 // nothing. It is safe for concurrent use.
 type Map struct {

@@ -159,9 +159,7 @@ func concerned(m *route.Map, i int32) []int32 {
 	switch m.Estate().Kind(i) {
 	case estate.VM, estate.VDisk, estate.Host:
 	default: // of a component what is part of it too, and the disks that lie on it
-		for _, from := range m.Estate().From(i, estate.PartOf, estate.MemberOf, estate.CarvedFrom, estate.MadeOf, estate.Extent, estate.Exports, estate.StoredOn) {
-			at = append(at, from)
-		}
+		at = append(at, m.Estate().From(i, estate.PartOf, estate.MemberOf, estate.CarvedFrom, estate.MadeOf, estate.Extent, estate.Exports, estate.StoredOn)...)
 	}
 	return at
 }
