@@ -1,7 +1,6 @@
 package route
 
 import (
-	"cmp"
 	"slices"
 	"strings"
 
@@ -39,8 +38,8 @@ func (m *Map) Lose(i int32) []Loss { return m.LoseWithin(i, m.Reach(i)) }
 // LoseWithin is Lose where the reach of the object is known already.
 func (m *Map) LoseWithin(i int32, reach []Reached) []Loss {
 	reach = slices.Clip(reach)
-	disks := make(map[int32][]int32)
-	states := make(map[int32]State)
+	disks := make(map[int32][]int32, len(reach)/2)
+	states := make(map[int32]State, len(reach)/2)
 	var vms []int32
 	if m.e.Kind(i) == estate.VM {
 		vms, states[i], disks[i] = append(vms, i), Active, m.e.To(i, estate.Uses)
@@ -67,24 +66,31 @@ func (m *Map) LoseWithin(i int32, reach []Reached) []Loss {
 	case estate.Pool, estate.RAIDGroup, estate.Drive, estate.Enclosure, estate.Fan, estate.PowerSupply:
 		after.paths = before
 	}
-	out := make([]Loss, 0, len(vms))
-	tiers := make(map[int32]string, len(vms))
-	for _, vm := range vms {
-		tiers[vm] = m.e.At(vm).Tier()
-		out = append(out, Loss{vm, outcome(before, after, vm), states[vm], disks[vm]})
+	type named struct {
+		loss        Loss
+		tier, title string
 	}
-	slices.SortFunc(out, func(a, b Loss) int {
-		if x, y := tiers[a.VM], tiers[b.VM]; x != y {
+	all := make([]named, 0, len(vms))
+	for _, vm := range vms {
+		o := m.e.At(vm)
+		all = append(all, named{Loss{vm, outcome(before, after, vm), states[vm], disks[vm]}, o.Tier(), o.Title()})
+	}
+	slices.SortFunc(all, func(a, b named) int {
+		if a.tier != b.tier {
 			switch { // those without a tier come last
-			case x == "":
+			case a.tier == "":
 				return 1
-			case y == "":
+			case b.tier == "":
 				return -1
 			}
-			return strings.Compare(x, y)
+			return strings.Compare(a.tier, b.tier)
 		}
-		return cmp.Compare(m.e.At(a.VM).Title(), m.e.At(b.VM).Title())
+		return strings.Compare(a.title, b.title)
 	})
+	out := make([]Loss, len(all))
+	for k := range all {
+		out[k] = all[k].loss
+	}
 	return out
 }
 

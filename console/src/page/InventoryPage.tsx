@@ -215,7 +215,7 @@ function reach(inventory: Inventory, k: number): number {
   const longest = inventory.rows
     .slice(0, 300)
     .reduce((n, r) => Math.max(n, cell(c, r.cells[k]).length), c.head.length + 2);
-  return Math.min(longest, 26) + 2;
+  return Math.min(longest, 22) + 3;
 }
 
 function Table({

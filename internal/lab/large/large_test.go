@@ -129,6 +129,11 @@ func BenchmarkMap(b *testing.B) {
 			m.Reach(pool)
 		}
 	})
+	b.Run("lose", func(b *testing.B) {
+		for b.Loop() {
+			m.Lose(pool)
+		}
+	})
 	b.Run("section", func(b *testing.B) {
 		for b.Loop() {
 			m.Cut(pool, route.Folding{Most: 12})
