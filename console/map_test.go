@@ -1,10 +1,20 @@
 package console_test
 
 import (
+	"context"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dowsingrod/console"
+	"dowsingrod/internal/browser"
+	"dowsingrod/internal/feed"
+	"dowsingrod/internal/lab/large"
+	"dowsingrod/internal/service"
+	"dowsingrod/internal/testbed"
 )
 
 func TestAnInventoryIsFilteredSortedAndLeadsToSections(t *testing.T) {
@@ -51,6 +61,38 @@ func TestPagesOfTheMap(t *testing.T) {
 			assert.LessOrEqual(t, eval[int](v, `document.documentElement.scrollWidth`), 1280, "nothing hangs over")
 		})
 	}
+}
+
+// A section of thousands unfolds in place, and its address says what is unfolded.
+func TestALargeSectionUnfoldsInPlace(t *testing.T) {
+	st := testbed.Store(t)
+	now := time.Date(2026, 3, 2, 10, 0, 0, 0, time.UTC)
+	svc := service.New(st, func() time.Time { return now })
+	_, err := svc.ImportRecords(t.Context(), func(write func(feed.Record) error) error {
+		_, err := large.Write(large.Options{VMs: 2000, Seed: 1, Time: now.Add(-2 * time.Hour)}, write)
+		return err
+	})
+	require.NoError(t, err)
+	base := testbed.Serve(t, svc, console.Files())
+	p, end, err := browser.Open(context.Background(), 1280, 800)
+	require.NoError(t, err)
+	t.Cleanup(end)
+	v := visit{p, t, base}
+	name, _ := testbed.Token(t, svc, service.Viewer)
+	code, err := svc.Link(t.Context(), name)
+	require.NoError(t, err)
+	v.open("/sign-in#" + code)
+	v.until(`!!document.querySelector('nav a')`)
+	v.open("/section?of=pool:p0@heron-01&from=2026-03-02T08:00:00Z&to=2026-03-02T10:00:00Z")
+	v.until(`document.querySelectorAll('[data-testid=section] li').length > 8`)
+	assert.Less(t, eval[int](v, `document.querySelectorAll('[data-testid=section] li').length`), 70, "thousands of routes stay readable")
+	eval[bool](v, `[...document.querySelectorAll('[data-testid=section] button[aria-expanded]')].find(b => b.textContent.includes('tier 1')).click(), true`)
+	v.until(`location.search.includes('unfold=')`)
+	v.until(`![...document.querySelectorAll('[data-testid=section] button[aria-expanded]')].some(b => b.textContent.startsWith('tier 1virtual'))`)
+	v.until(`[...document.querySelectorAll('button')].some(b => b.textContent === 'Fold all again')`)
+	assert.Empty(t, v.axe())
+	eval[bool](v, `[...document.querySelectorAll('button')].find(b => b.textContent === 'Fold all again').click(), true`)
+	v.until(`!location.search.includes('unfold=')`)
 }
 
 func TestTheLaneShowsChangesAndGoesToThem(t *testing.T) {

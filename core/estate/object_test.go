@@ -1,6 +1,7 @@
 package estate_test
 
 import (
+	"fmt"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -95,4 +96,68 @@ func TestBestMatchesComeFirst(t *testing.T) {
 	assert.True(t, first.More, "those that contain it need not be looked for")
 	assert.Equal(t, found[:2], first.Matches, "the first few are the same as of all")
 	assert.Len(t, e.Find("GATE", VM, 0).Matches, 3, "without regard to case, and of one kind")
+}
+
+func TestPlurals(t *testing.T) {
+	for kind, want := range map[Kind]string{VM: "virtual machines", Switch: "switches", PowerSupply: "power supplies", RAIDGroup: "RAID groups", "x_rack": "x_racks"} {
+		assert.Equal(t, want, kind.Plural())
+	}
+}
+
+func TestWhereThingsAre(t *testing.T) {
+	e := Build([]Object{
+		obj("a", Site, "n", "Northmole", nil, nil), obj("a", Cluster, "c", "c", nil, Links{MemberOf: {ref("site:n")}}), obj("a", Host, "h", "h", nil, Links{MemberOf: {ref("cluster:c")}}),
+		obj("a", VM, "v", "v", nil, Links{RunsOn: {ref("host:h")}}), obj("a", HBAPort, "p", "p", nil, Links{PartOf: {ref("host:h")}}), obj("a", Drive, "d", "d", nil, nil),
+	})
+	at := func(r string) int32 { i, _ := e.Position(Key{"a", ref(r)}); return i }
+	for _, r := range []string{"site:n", "cluster:c", "host:h", "vm:v", "hba_port:p"} {
+		site, ok := e.Site(at(r))
+		require.True(t, ok, r)
+		assert.Equal(t, at("site:n"), site, r)
+	}
+	_, ok := e.Site(at("drive:d"))
+	assert.False(t, ok)
+	assert.Equal(t, at("vm:v"), e.FirstFrom(at("host:h"), RunsOn))
+	assert.Equal(t, int32(-1), e.FirstFrom(at("host:h"), Uses))
+	assert.Equal(t, int32(-1), e.First(at("drive:d"), PartOf))
+	assert.Equal(t, 1, e.Number(VM))
+	kinds := map[Kind]int{}
+	for k, n := range e.Kinds() {
+		kinds[k] = n
+	}
+	assert.Len(t, kinds, 6)
+}
+
+func TestIdentifiersInWords(t *testing.T) {
+	for want, id := range map[string]Identity{"naa.600d05e0aaaaaaaaaaaaaaaaaaaaaaa1": {NAA, "600d05e0aaaaaaaaaaaaaaaaaaaaaaa1"}, "WWN 50:0d:00:00:00:00:00:01": {WWN, "500d000000000001"},
+		"iqn.2026-03.example:a": {IQN, "iqn.2026-03.example:a"}, "export filer:/x": {Export, "filer:/x"}, "serial AB12": {Serial, "AB12"}, "UUID 6f1c24d0-0b5e-4a53-9d6c-1d2a5a1c0e07": {UUID, "6f1c24d00b5e4a539d6c1d2a5a1c0e07"}} {
+		assert.Equal(t, want, id.String())
+	}
+}
+
+// Whatever is looked for among many, the first few are the first of all that answer in the best way.
+func TestTheFirstFewOfMany(t *testing.T) {
+	var objects []Object
+	for n := range 3000 {
+		objects = append(objects, obj("a", VM, fmt.Sprint("v", n), fmt.Sprintf("manifest-%04d", n), nil, nil),
+			obj("a", VDisk, fmt.Sprint("d", n), fmt.Sprintf("disk of manifest-%04d", n), Facts{"uuid": fmt.Sprintf("%032x", n)}, nil))
+	}
+	objects = append(objects, obj("a", Host, "exact", "manifest", nil, nil))
+	e := Build(objects)
+	names := func(f Found) (out []string) {
+		for _, m := range f.Matches {
+			out = append(out, e.At(m.At).Title())
+		}
+		return out
+	}
+	f := e.Find("manifest", "", 4)
+	assert.Equal(t, []string{"manifest", "manifest-0000", "manifest-0001", "manifest-0002"}, names(f))
+	assert.True(t, f.More)
+	all := e.Find("manifest", "", 0)
+	assert.Equal(t, 6001, all.Total)
+	assert.False(t, all.More)
+	assert.Equal(t, names(f), names(all)[:4])
+	assert.Equal(t, []string{"disk of manifest-0000", "disk of manifest-0001"}, names(e.Find("of manifest", "", 2)))
+	assert.Equal(t, []string{"manifest-2999"}, names(e.Find("manifest-2999", VM, 5)))
+	assert.Equal(t, 1, e.Find("00000000-0000-0000-0000-000000000bb7", "", 5).Total)
 }

@@ -338,6 +338,12 @@ func (c *cutter) section(focus int32, f Folding) Section {
 		}
 		s.Routes = append(s.Routes, r)
 	}
+	// The same, whatever order sources listed things in.
+	slices.SortFunc(s.Routes, func(a, b Route) int {
+		return cmp.Or(cmp.Compare(rank(a.State), rank(b.State)), slices.Compare(a.Stops, b.Stops), cmp.Compare(a.LUN, b.LUN))
+	})
+	slices.SortFunc(s.Breaks, func(a, b Break) int { return cmp.Or(cmp.Compare(a.After, b.After), cmp.Compare(a.Why, b.Why)) })
+	slices.SortFunc(s.Remarks, func(a, b Remark) int { return cmp.Or(cmp.Compare(a.Code, b.Code), cmp.Compare(a.Says, b.Says)) })
 	return s
 }
 

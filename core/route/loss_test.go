@@ -623,3 +623,23 @@ func TestHardwareTree(t *testing.T) {
 	walk(tree)
 	assert.Equal(t, []string{"heron", "controller 0", "0A", "0B", "controller 1", "1A", "1B", "enclosure 1", "drive 2", "drive 10", "pool 1", "rg-1", "rg-2"}, names)
 }
+
+func TestTheReachAsAGraph(t *testing.T) {
+	m := build(t, nil)
+	pool := position(t, m, "array", "pool:p")
+	w := m.ReachWeb(pool, 1000)
+	assert.Len(t, w.Nodes, len(m.Reach(pool))+1)
+	assert.Equal(t, "pool:p@array", w.Focus)
+	into := map[int]int{}
+	for _, l := range w.Links {
+		into[l.To]++
+	}
+	for k, n := range w.Nodes[1:] {
+		assert.True(t, into[k+1] > 0 || n.Kind == estate.VM, "%s is needed by something, or a machine", n.Ref)
+	}
+	few := m.ReachWeb(pool, 5)
+	assert.Len(t, few.Nodes, 5)
+	assert.Equal(t, len(w.Nodes)-5, few.More)
+	s := m.Section(pool)
+	assert.Equal(t, s.Nodes, s.Web().Nodes)
+}
