@@ -643,3 +643,29 @@ func TestTheReachAsAGraph(t *testing.T) {
 	s := m.Section(pool)
 	assert.Equal(t, s.Nodes, s.Web().Nodes)
 }
+
+func TestCopiesAndOtherNames(t *testing.T) {
+	m := build(t, func(e *tiny.Estate) {
+		e.Add("array", "volume:copy", "vol-1-copy", nil, "carved_from", "pool:p")
+		e.Add("array", "volume:snap", "vol-1-snap", nil, "snapshot_of", "volume:v")
+		for i, o := range e.Objects {
+			if o.Key.Ref.String() == "volume:v" {
+				e.Objects[i].Links[estate.ReplicatedTo] = []estate.Ref{tiny.Key("array", "volume:copy").Ref}
+			}
+		}
+	})
+	at := func(ref string) int32 { return position(t, m, "array", ref) }
+	out, of := m.Copies(position(t, m, "hyp", "vm:manifest-db-01"))
+	require.Len(t, out, 1)
+	assert.Empty(t, of)
+	assert.Equal(t, []int32{at("volume:v"), at("volume:copy")}, []int32{out[0].Volume, out[0].To})
+	assert.False(t, out[0].Mirror)
+	_, of = m.Copies(at("volume:copy"))
+	require.Len(t, of, 1)
+	assert.Equal(t, at("volume:v"), of[0].Volume)
+	_, of = m.Copies(at("volume:snap"))
+	require.Len(t, of, 1)
+	assert.Empty(t, m.VMs(at("volume:copy")), "nothing depends on a copy")
+	assert.Equal(t, []string{"datastore ds-dulse-01"}, m.OtherNames(at("volume:v")))
+	assert.Equal(t, []string{"at skerry-a2 port 20"}, m.OtherNames(at("target_port:t0A")))
+}

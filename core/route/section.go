@@ -46,7 +46,7 @@ type Break struct {
 
 // Remark is something about the ways drawn that a person should see: a host that depends on one fabric, a leg that is lost.
 type Remark struct {
-	Code string `json:"code" doc:"Stable word for what it is" enum:"single_path,single_fabric,not_zoned,not_used,leg_lost"`
+	Code string `json:"code" doc:"Stable word for what it is" enum:"single_path,single_fabric,not_zoned,leg_lost,preferred_site"`
 	Of   string `json:"of" doc:"The object it is about, kind:id@source"`
 	Name string `json:"name" doc:"Its name"`
 	Says string `json:"says" doc:"In words"`
@@ -211,7 +211,36 @@ func (c *cutter) describe(i int32) Node {
 	if site, ok := c.e.Site(i); ok {
 		n.Site = c.e.At(site).Title()
 	}
+	n.Aliases = append(n.Aliases, c.OtherNames(i)...)
 	return n
+}
+
+// OtherNames tells what an object is called by those who look at it from elsewhere: a volume by its datastore and its hosts, a
+// port by the switch it is logged in to.
+func (m *Map) OtherNames(i int32) (names []string) {
+	switch m.e.Kind(i) {
+	case estate.Volume, estate.Share:
+		for _, link := range []estate.LinkKind{estate.Extent, estate.Exports} {
+			if ds := m.e.FirstFrom(i, link); ds >= 0 {
+				names = append(names, "datastore "+m.e.At(ds).Title())
+			}
+		}
+		if d := m.e.FirstFrom(i, estate.Opens); d >= 0 {
+			if name := m.e.At(d).Name; name != "" && !slices.ContainsFunc(estate.Identities(m.e.At(d)), func(id estate.Identity) bool { return id.Display() == name }) {
+				names = append(names, "to "+m.OwnerName(d)+" "+name)
+			}
+		}
+	case estate.HBAPort, estate.TargetPort:
+		if p := m.e.First(i, estate.Attached); p >= 0 {
+			o := m.e.At(p)
+			name := "at " + m.OwnerName(p) + " port " + o.Title()
+			if index := o.Facts.Text("index"); index != "" {
+				name += ", index " + index
+			}
+			names = append(names, name)
+		}
+	}
+	return names
 }
 
 // OwnerName returns the name of the host, switch or array an object is part of, "" where it is part of none.
@@ -405,6 +434,9 @@ func (c *cutter) chain(stops []int32, state State, lun string) {
 // below draws what a volume lies on. Beneath a virtualizer's volume everything is back end.
 func (c *cutter) below(v int32, _ estate.Layer) {
 	legs := c.Backing(v)
+	if site := c.e.At(v).Facts.Text("preferred_site"); site != "" && len(legs) > 1 && legs[0].Mirror {
+		c.note("preferred_site", v, "%s prefers %s: hosts there keep it where the sites lose sight of one another", c.e.At(v).Title(), site)
+	}
 	for _, leg := range legs {
 		at := v
 		if leg.State != Active {

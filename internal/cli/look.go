@@ -163,9 +163,13 @@ func (a *App) printDetail(d service.Detail) {
 	}
 	if len(d.Identities) > 0 {
 		fmt.Fprintln(a.Out)
-		for _, id := range d.Identities {
+		for _, id := range append(slices.Clone(d.Identities), d.Names...) {
 			fmt.Fprintln(a.Out, "  "+id)
 		}
+	}
+	if d.Protection != "" {
+		fmt.Fprintln(a.Out)
+		a.say([]phrase.Phrase{phrase.Say("Its data is %s.", d.Protection)})
 	}
 	if len(d.Facts) > 0 {
 		fmt.Fprintln(a.Out)

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"encoding/base64"
+	"fmt"
 	"math"
 	"slices"
 	"strings"
@@ -10,6 +11,7 @@ import (
 
 	"dowsingrod/core/congest"
 	"dowsingrod/core/estate"
+	"dowsingrod/core/phrase"
 	"dowsingrod/core/reading"
 	"dowsingrod/core/route"
 	"dowsingrod/internal/store"
@@ -123,6 +125,8 @@ type Detail struct {
 	Brief
 	Facts      estate.Facts       `json:"facts" doc:"As its source says"`
 	Identities []string           `json:"identities" doc:"Identifiers, in display notation"`
+	Names      []string           `json:"names" doc:"What others call it: its datastore, its hosts, the switch it is logged in to"`
+	Protection string             `json:"protection,omitempty" doc:"Whether its data is kept a second time, where, and of a copy whose it is; in words"`
 	Links      []Linked           `json:"links" doc:"What it is joined to"`
 	Reach      int                `json:"vms" doc:"VMs that depend on it"`
 	ByTier     map[string]int     `json:"vms_by_tier" doc:"Those VMs by service tier; '' for none"`
@@ -151,6 +155,8 @@ func (s *Service) Show(ctx context.Context, query string, w Window) (Detail, err
 	for _, id := range estate.Identities(o) {
 		d.Identities = append(d.Identities, id.String())
 	}
+	d.Names = append([]string{}, m.OtherNames(i)...)
+	d.Protection = protectionWords(m, i)
 	d.links(e, i)
 	for _, r := range m.VMs(i) {
 		if r.At != i {
@@ -182,6 +188,64 @@ func (s *Service) Show(ctx context.Context, query string, w Window) (Detail, err
 	}
 	d.Spread, err = s.distributions(ctx, o.Store, names, w)
 	return d, err
+}
+
+// protectionWords says where the data of an object is kept a second time, and of a copy whose data it is.
+func protectionWords(m *route.Map, i int32) string {
+	e := m.Estate()
+	place := func(v int32) string {
+		name := strings.TrimSpace(m.OwnerName(v) + " " + e.At(v).Title())
+		if site, ok := e.Site(v); ok {
+			name += " at " + e.At(site).Title()
+		}
+		return name
+	}
+	out, of := m.Copies(i)
+	var to []string
+	disks := map[int32]bool{}
+	mirror := false
+	for _, c := range out {
+		disks[c.Disk] = true
+		mirror = mirror || c.Mirror
+		if p := place(c.To); !slices.Contains(to, p) {
+			to = append(to, p)
+		}
+	}
+	var words []string
+	how := "replicated to "
+	if mirror {
+		how = "mirrored on "
+	}
+	switch n := len(m.VDisks(i)); {
+	case len(to) == 0 && (e.Kind(i) == estate.VM || e.Kind(i) == estate.VDisk) && n > 0:
+		words = append(words, "not replicated")
+	case len(to) == 0:
+	case e.Kind(i) == estate.VM && len(disks) < n:
+		words = append(words, fmt.Sprintf("%d of its %d disks are %s%s; the others are not", len(disks), n, how, phrase.List(to)))
+	case e.Kind(i) == estate.VM:
+		words = append(words, "wholly "+how+phrase.List(to))
+	default:
+		words = append(words, how+phrase.List(to))
+	}
+	for _, c := range of {
+		kind := "replica"
+		if e.Kind(i) == estate.Volume && slices.Contains(e.To(i, estate.SnapshotOf), c.Volume) {
+			kind = "snapshot"
+		}
+		vms := m.VMs(c.Volume)
+		var names []string
+		for _, v := range vms[:min(3, len(vms))] {
+			names = append(names, e.At(v.At).Title())
+		}
+		whose := "no virtual machine"
+		if len(vms) > 3 {
+			whose = fmt.Sprintf("%s and %d more", strings.Join(names, ", "), len(vms)-3)
+		} else if len(vms) > 0 {
+			whose = phrase.List(names)
+		}
+		words = append(words, fmt.Sprintf("a %s of %s, which belongs to %s", kind, place(c.Volume), whose))
+	}
+	return strings.Join(words, "; ")
 }
 
 func (d *Detail) links(e *estate.Estate, i int32) {

@@ -966,8 +966,12 @@ export interface components {
             matched?: string;
             /** @description Its name */
             name: string;
+            /** @description What others call it: its datastore, its hosts, the switch it is logged in to */
+            names: string[];
             /** @description Name of the host, switch or array that it is part of */
             owner?: string;
+            /** @description Whether its data is kept a second time, where, and of a copy whose it is; in words */
+            protection?: string;
             /** @description Address, kind:id@source */
             ref: string;
             /** @description Who lists it */
@@ -1791,7 +1795,7 @@ export interface components {
              * @description Stable word for what it is
              * @enum {string}
              */
-            code: "single_path" | "single_fabric" | "not_zoned" | "not_used" | "leg_lost";
+            code: "single_path" | "single_fabric" | "not_zoned" | "leg_lost" | "preferred_site";
             /** @description Its name */
             name: string;
             /** @description The object it is about, kind:id@source */

@@ -130,7 +130,7 @@ const remarkWords: Record<string, string> = {
   single_path: "Single path",
   single_fabric: "Single fabric",
   not_zoned: "Cabled, not zoned",
-  not_used: "Not used",
+  preferred_site: "Preferred site",
   leg_lost: "Leg lost",
 };
 
