@@ -98,9 +98,17 @@ func ownerOf(m *Map, i int32) string {
 	}
 }
 
-func partOf(m *Map, i int32) string { return m.title(i, estate.PartOf) }
+// owned names an object with what it is part of: arrays call their parts alike.
+func (m *Map) owned(i int32) string {
+	if i < 0 {
+		return ""
+	}
+	return strings.TrimSpace(m.OwnerName(i) + " " + m.e.At(i).Title())
+}
 
-func poolOf(m *Map, i int32) string { return m.title(i, estate.CarvedFrom) }
+func partOf(m *Map, i int32) string { return m.owned(m.e.First(i, estate.PartOf)) }
+
+func poolOf(m *Map, i int32) string { return m.owned(m.e.First(i, estate.CarvedFrom)) }
 
 func arrayOf(m *Map, i int32) string {
 	for _, link := range []estate.LinkKind{estate.Extent, estate.Exports} {
@@ -112,10 +120,7 @@ func arrayOf(m *Map, i int32) string {
 }
 
 func madeIn(m *Map, i int32) string {
-	if in := m.e.FirstFrom(i, estate.MadeOf); in >= 0 {
-		return m.e.At(in).Title()
-	}
-	return ""
+	return m.owned(m.e.FirstFrom(i, estate.MadeOf))
 }
 
 func fabricOf(m *Map, i int32) string {
