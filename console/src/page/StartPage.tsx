@@ -78,7 +78,17 @@ export function StartPage() {
         </tbody>
       </table>
       <h2 className="mt-9 text-[13px] font-semibold">
-        {o.finding_count === 0 ? "Everything joins" : count(o.finding_count, "finding", "findings")}
+        {o.finding_count === 0 ? (
+          "Everything joins"
+        ) : (
+          <PageLink
+            plain
+            page="unresolved"
+            className="underline underline-offset-4 decoration-line hover:decoration-current"
+          >
+            {count(o.finding_count, "finding", "findings")}
+          </PageLink>
+        )}
       </h2>
       {o.finding_count === 0 ? (
         <p className="mt-1 text-quiet">
@@ -86,7 +96,7 @@ export function StartPage() {
         </p>
       ) : (
         <ul className="mt-1 max-w-[1000px]">
-          {o.findings.slice(0, 50).map((f) => (
+          {o.findings.slice(0, 8).map((f) => (
             <li key={f.object + f.detail} className="border-b border-line py-1.5">
               <PageLink plain page="section" of={f.object} className="font-medium hover:underline">
                 {f.name}

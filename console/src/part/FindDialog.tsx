@@ -102,6 +102,7 @@ function hint(query: string, found: Found | undefined, error: unknown): string {
   if (!found) return "Looking…";
   if (found.total === 0) return `Nothing has “${query}” in a name or identifier. Try a part of it.`;
   const more = found.total - found.objects.length;
+  if (found.more) return "There are many more: type on to narrow it. ↑ ↓ choose, Enter opens.";
   return more > 0
     ? `${more} more: type on to narrow it. ↑ ↓ choose, Enter opens.`
     : "↑ ↓ choose, Enter opens the section.";
