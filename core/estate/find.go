@@ -141,7 +141,9 @@ func (e *Estate) Find(text string, kind Kind, limit int) Found {
 	l := looker{e: e, q: q, kind: kind, seen: make(map[int32]bool)}
 	if limit > 0 {
 		// What is meant exactly, then what begins so: the lines lie in the order in which they are wanted.
-		l.look(q.exact(), "", 0, limit)
+		if len(q.text) >= 3 {
+			l.look(q.exact(), "", 0, limit)
+		}
 		l.look(nil, q.text, 1, limit)
 		if len(l.found) >= limit && len(q.digits) < 8 {
 			f := e.best(q, l.found, limit)

@@ -106,6 +106,9 @@ const (
 	grams      = 1 << 13
 )
 
+// anyByte stands for whatever follows the first letter of a name.
+const anyByte = 0xff
+
 type shelf struct {
 	text   string
 	starts []uint32 // of each line, and the end of the last
@@ -157,6 +160,7 @@ func newShelf(e *Estate, own [][]bearing) *shelf {
 		for k := 0; k+3 <= len(t); k++ {
 			s.blocks[gram(t[k], t[k+1], t[k+2])*s.words+word] |= bit
 		}
+		s.blocks[gram(lineStart, t[1], anyByte)*s.words+word] |= bit
 	}
 	return s
 }
@@ -192,11 +196,17 @@ func (s *shelf) holding(patterns []string) []uint64 {
 		for k := range all {
 			all[k] = ^uint64(0)
 		}
-		for k := 0; k+3 <= len(p); k++ {
-			row := s.blocks[gram(p[k], p[k+1], p[k+2])*s.words:]
+		narrow := func(g int) {
+			row := s.blocks[g*s.words:]
 			for w := range all {
 				all[w] &= row[w]
 			}
+		}
+		for k := 0; k+3 <= len(p); k++ {
+			narrow(gram(p[k], p[k+1], p[k+2]))
+		}
+		if len(p) == 2 && p[0] == lineStart {
+			narrow(gram(lineStart, p[1], anyByte))
 		}
 		for w := range hit {
 			hit[w] |= all[w]

@@ -60,6 +60,8 @@ func (m *Map) LoseWithin(i int32, reach []Reached) []Loss {
 		}
 	}
 	before, after := m.trial(-1), m.trial(i)
+	defer before.end()
+	defer after.end()
 	after.openers = before.openers
 	// What lies below the paths takes none of them with it: they are looked at once, without the loss.
 	switch m.e.Kind(i) {
@@ -135,11 +137,12 @@ type trial struct {
 	gone int32
 	f    *fabrics
 	// by object one more than its place in known, once asked; marked first so that what depends on itself ends
-	asked []int32
+	asked *[]int32
 	known []health
+	keys  []int32 // of known
 
 	openers map[int32][]opener // by volume
-	ends    map[int32]end      // by port
+	ends    map[int32]ending   // by port
 	ways    map[[2]int32]bool  // whether frames get from one switch to another
 	paths   *trial             // who to ask for the health of hosts' devices instead
 }
@@ -148,7 +151,13 @@ type trial struct {
 type opener struct{ host, device int32 }
 
 func (m *Map) trial(gone int32) *trial {
-	t := &trial{Map: m, gone: gone, f: m.fabric(), asked: make([]int32, m.e.Len()), openers: make(map[int32][]opener), ends: make(map[int32]end), ways: make(map[[2]int32]bool)}
+	t := &trial{Map: m, gone: gone, f: m.fabric(), openers: make(map[int32][]opener), ends: make(map[int32]ending), ways: make(map[[2]int32]bool)}
+	if kept, ok := m.spare.Get().(*[]int32); ok {
+		t.asked = kept
+	} else {
+		fresh := make([]int32, m.e.Len())
+		t.asked = &fresh
+	}
 	if gone >= 0 {
 		switch m.e.Kind(gone) {
 		case estate.ISL, estate.Switch, estate.SwitchPort:
@@ -163,15 +172,23 @@ func (t *trial) ask(i int32, f func() health) health {
 	if i == t.gone {
 		return health{}
 	}
-	if n := t.asked[i]; n > 0 {
+	if n := (*t.asked)[i]; n > 0 {
 		return t.known[n-1]
 	}
-	t.known = append(t.known, well)
+	t.known, t.keys = append(t.known, well), append(t.keys, i)
 	n := len(t.known)
-	t.asked[i] = int32(n)
+	(*t.asked)[i] = int32(n)
 	h := f()
 	t.known[n-1] = h
 	return h
+}
+
+// end gives back what the trial borrowed.
+func (t *trial) end() {
+	for _, i := range t.keys {
+		(*t.asked)[i] = 0
+	}
+	t.spare.Put(t.asked)
 }
 
 // of returns the devices by which hosts open a volume.
@@ -350,26 +367,26 @@ func (t *trial) path(p int32) bool {
 	if s := t.pathState(p); s != Active && s != Standby {
 		return false
 	}
-	from, to := t.end(t.e.First(p, estate.Initiator)), t.end(t.e.First(p, estate.Target))
+	from, to := t.ending(t.e.First(p, estate.Initiator)), t.ending(t.e.First(p, estate.Target))
 	if !from.up || !to.up {
 		return false
 	}
 	return from.sw < 0 || to.sw < 0 || from.sw == to.sw || t.joined(from.sw, to.sw)
 }
 
-// end is one end of a path: whether its port and what that is logged in to stand, and the switch, -1 where it is not known.
-type end struct {
+// ending is one end of a path: whether its port and what that is logged in to stand, and the switch, -1 where it is not known.
+type ending struct {
 	up bool
 	sw int32
 }
 
-func (t *trial) end(port int32) end {
+func (t *trial) ending(port int32) ending {
 	if port < 0 {
-		return end{true, -1} // not known: nothing speaks against it
+		return ending{true, -1} // not known: nothing speaks against it
 	}
 	x, ok := t.ends[port]
 	if !ok {
-		x = end{t.whole(port).up, -1}
+		x = ending{t.whole(port).up, -1}
 		if sp := t.e.First(port, estate.Attached); sp >= 0 {
 			x.up = x.up && t.whole(sp).up
 			if sw, owned := t.e.Owner(sp, estate.Switch); owned {

@@ -48,6 +48,7 @@ type Map struct {
 	f    *fabrics
 
 	spare sync.Pool // of *[]int32 as long as the estate, all zero
+	ranks sync.Pool // of *[]uint8 as long as the estate, all unseen by a walk
 }
 
 // NewMap returns the map of e.
@@ -319,10 +320,15 @@ func (m *Map) Below(i ...int32) []Reached { return m.walk(i, m.down, false) }
 // best first.
 func (m *Map) walk(starts []int32, next func(int32, func(int32, State)), upward bool) []Reached {
 	const unseen = 9
-	best := make([]uint8, m.e.Len())
-	for i := range best {
-		best[i] = unseen
+	kept, ok := m.ranks.Get().(*[]uint8) // all unseen
+	if !ok {
+		fresh := make([]uint8, m.e.Len())
+		for i := range fresh {
+			fresh[i] = unseen
+		}
+		kept = &fresh
 	}
+	best := *kept
 	var queues [4][]int32
 	from := make(map[int32]bool, len(starts))
 	for _, start := range starts {
@@ -352,6 +358,13 @@ func (m *Map) walk(starts []int32, next func(int32, func(int32, State)), upward 
 			})
 		}
 	}
+	for _, start := range starts {
+		best[start] = unseen
+	}
+	for _, r := range out {
+		best[r.At] = unseen
+	}
+	m.ranks.Put(kept)
 	return out
 }
 
