@@ -207,3 +207,21 @@ func TestJoinsByTargetAndNumber(t *testing.T) {
 		assert.Error(t, err, bad)
 	}
 }
+
+// Namespaces of NVMe are joined as LUNs are: by EUI-64 or NGUID, and their paths by NQN.
+func TestNamespacesJoinByEUIAndNQN(t *testing.T) {
+	e := Build([]Object{
+		obj("hyp", Datastore, "ds", "ds-oarweed-01", Facts{"extents": []any{"eui.0025385B71B0A1C20025385B71B0A1C2"}}, nil),
+		obj("hyp", Device, "d", "", Facts{"nguid": "0025385b71b0a1c20025385b71b0a1c2"}, nil),
+		obj("hyp", HBAPort, "p", "nvme0", Facts{"nqn": "nqn.2026-03.example.tidewrack:h7"}, nil),
+		obj("hyp", Path, "x", "", Facts{"initiator": "NQN.2026-03.example.tidewrack:h7", "target": "nqn.2026-03.example.tidewrack:terns"}, nil),
+		obj("array", Volume, "v", "ns-1", Facts{"nguid": "eui.0025385b71b0a1c20025385b71b0a1c2"}, nil),
+		obj("array", TargetPort, "t", "nvme-0A", Facts{"nqn": "nqn.2026-03.example.tidewrack:terns"}, nil),
+	})
+	require.Empty(t, e.Findings())
+	at := func(source, r string) int32 { i, _ := e.Position(Key{Source: source, Ref: ref(r)}); return i }
+	assert.Equal(t, []int32{at("array", "volume:v")}, e.To(at("hyp", "datastore:ds"), Extent))
+	assert.Equal(t, []int32{at("array", "volume:v")}, e.To(at("hyp", "device:d"), Opens))
+	assert.Equal(t, []int32{at("hyp", "hba_port:p")}, e.To(at("hyp", "path:x"), Initiator))
+	assert.Equal(t, []int32{at("array", "target_port:t")}, e.To(at("hyp", "path:x"), Target))
+}

@@ -164,10 +164,13 @@ func Normalize(scheme Scheme, s string) (Identity, error) {
 	return Identity{}, fmt.Errorf("unknown identity scheme %q", scheme)
 }
 
-// NormalizeExtent reads the identifier of a LUN, whichever of NAA and target/number it is.
+// NormalizeExtent reads the identifier of a LUN or namespace, whichever of NAA, EUI (with its prefix) and target/number it is.
 func NormalizeExtent(s string) (Identity, error) {
-	if strings.Contains(s, "/") {
+	switch v := strings.ToLower(strings.TrimSpace(s)); {
+	case strings.Contains(v, "/"):
 		return Normalize(LUN, s)
+	case hasAnyPrefix(v, "eui.", "nvme-eui."):
+		return Normalize(EUI, s)
 	}
 	return Normalize(NAA, s)
 }

@@ -254,7 +254,7 @@ func (m *Map) Devices(vdisk int32) []int32 {
 	// The array is not watched, but the host's devices are: join by the datastore's extents.
 	for _, on := range m.e.To(vdisk, estate.StoredOn) {
 		for _, id := range estate.Identities(m.e.At(on)) {
-			if id.Scheme != estate.NAA && id.Scheme != estate.LUN {
+			if id.Scheme != estate.NAA && id.Scheme != estate.EUI && id.Scheme != estate.LUN {
 				continue
 			}
 			for _, d := range m.e.Lookup(id) {
