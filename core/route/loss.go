@@ -138,8 +138,10 @@ type trial struct {
 	f    *fabrics
 	// by object one more than its place in known, once asked; marked first so that what depends on itself ends
 	asked *[]int32
-	known []health
-	keys  []int32 // of known
+	*memory
+
+	stores map[int32][][]int32 // LUNs of a datastore
+	hosts  []int32             // of the disk that is looked at
 
 	openers map[int32][]opener // by volume
 	ends    map[int32]ending   // by port
@@ -147,11 +149,22 @@ type trial struct {
 	paths   *trial             // who to ask for the health of hosts' devices instead
 }
 
+// memory is what a trial has found so far. It is lent from one to the next: large estates fill megabytes of it.
+type memory struct {
+	known []health
+	keys  []int32 // of known
+}
+
 // opener is a host's device for a volume.
 type opener struct{ host, device int32 }
 
 func (m *Map) trial(gone int32) *trial {
-	t := &trial{Map: m, gone: gone, f: m.fabric(), openers: make(map[int32][]opener), ends: make(map[int32]ending), ways: make(map[[2]int32]bool)}
+	t := &trial{Map: m, gone: gone, f: m.fabric(), stores: make(map[int32][][]int32), openers: make(map[int32][]opener), ends: make(map[int32]ending), ways: make(map[[2]int32]bool)}
+	if kept, ok := m.memories.Get().(*memory); ok {
+		t.memory = kept
+	} else {
+		t.memory = new(memory)
+	}
 	if kept, ok := m.spare.Get().(*[]int32); ok {
 		t.asked = kept
 	} else {
@@ -189,6 +202,8 @@ func (t *trial) end() {
 		(*t.asked)[i] = 0
 	}
 	t.spare.Put(t.asked)
+	t.known, t.keys = t.known[:0], t.keys[:0]
+	t.memories.Put(t.memory)
 }
 
 // of returns the devices by which hosts open a volume.
@@ -210,12 +225,14 @@ func (t *trial) of(volume int32) []opener {
 func (t *trial) vm(i int32) health {
 	return t.ask(i, func() health {
 		h := well
-		for _, host := range t.e.To(i, estate.RunsOn) {
-			h = h.and(t.whole(host))
-		}
-		for _, d := range t.e.To(i, estate.Uses) {
-			h = h.and(t.disk(d))
-		}
+		t.e.EachOut(i, func(link estate.LinkKind, to int32) {
+			switch link {
+			case estate.RunsOn:
+				h = h.and(t.whole(to))
+			case estate.Uses:
+				h = h.and(t.disk(to))
+			}
+		})
 		return h
 	})
 }
@@ -238,7 +255,15 @@ func (t *trial) stands(i int32) health {
 func (t *trial) disk(i int32) health {
 	return t.ask(i, func() health {
 		h := well
-		hosts := t.hostsOf(i)
+		t.hosts = t.hosts[:0]
+		t.e.EachIn(i, func(link estate.LinkKind, vm int32) {
+			if link == estate.Uses {
+				if host := t.e.First(vm, estate.RunsOn); host >= 0 {
+					t.hosts = append(t.hosts, host)
+				}
+			}
+		})
+		hosts := t.hosts // nothing below looks at another disk
 		stored, volumes := false, 0
 		t.e.EachOut(i, func(link estate.LinkKind, on int32) {
 			if link != estate.StoredOn {
@@ -254,13 +279,13 @@ func (t *trial) disk(i int32) health {
 				h = h.and(t.lun([]int32{on}, hosts))
 				return
 			}
-			extents := t.e.To(on, estate.Extent, estate.Exports)
-			volumes += len(extents)
-			if len(extents) == 1 {
-				h = h.and(t.lun(extents, hosts))
-				return
+			luns, ok := t.stores[on]
+			if !ok {
+				luns = t.sameLUN(t.e.To(on, estate.Extent, estate.Exports))
+				t.stores[on] = luns
 			}
-			for _, legs := range t.sameLUN(extents) {
+			volumes += len(luns)
+			for _, legs := range luns {
 				h = h.and(t.lun(legs, hosts))
 			}
 		})

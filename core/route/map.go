@@ -49,6 +49,9 @@ type Map struct {
 
 	spare sync.Pool // of *[]int32 as long as the estate, all zero
 	ranks sync.Pool // of *[]uint8 as long as the estate, all unseen by a walk
+
+	memories sync.Pool // of *memory, empty
+	queues   sync.Pool // of *[4][]int32, empty
 }
 
 // NewMap returns the map of e.
@@ -311,14 +314,14 @@ type Reached struct {
 
 // Reach returns all that depends on i, nearest first, with the best state by which it does: an
 // object that depends on i only by standby paths is Standby.
-func (m *Map) Reach(i int32) []Reached { return m.walk([]int32{i}, m.up, true) }
+func (m *Map) Reach(i int32) []Reached { return m.walk([]int32{i}, true) }
 
 // Below returns all that i depends on, nearest first; of several, all that any of them depends on, themselves left out.
-func (m *Map) Below(i ...int32) []Reached { return m.walk(i, m.down, false) }
+func (m *Map) Below(i ...int32) []Reached { return m.walk(i, false) }
 
 // walk follows steps from where it starts. What can be reached in a better state is reached so: states are taken one after another,
 // best first.
-func (m *Map) walk(starts []int32, next func(int32, func(int32, State)), upward bool) []Reached {
+func (m *Map) walk(starts []int32, upward bool) []Reached {
 	const unseen = 9
 	kept, ok := m.ranks.Get().(*[]uint8) // all unseen
 	if !ok {
@@ -329,7 +332,10 @@ func (m *Map) walk(starts []int32, next func(int32, func(int32, State)), upward 
 		kept = &fresh
 	}
 	best := *kept
-	var queues [4][]int32
+	queues, ok := m.queues.Get().(*[4][]int32)
+	if !ok {
+		queues = new([4][]int32)
+	}
 	from := make(map[int32]bool, len(starts))
 	for _, start := range starts {
 		if !from[start] {
@@ -337,25 +343,38 @@ func (m *Map) walk(starts []int32, next func(int32, func(int32, State)), upward 
 			queues[0] = append(queues[0], start)
 		}
 	}
-	var out []Reached
+	total := 0
 	for r := range queues {
+		reached := 0 // those that stay lie at the front of the queue
+		follow := func(to int32, s State) {
+			if state := max(r, rank(s)); int(best[to]) > state {
+				best[to] = uint8(state)
+				queues[state] = append(queues[state], to)
+			}
+		}
 		for n := 0; n < len(queues[r]); n++ {
 			at := queues[r][n]
 			if int(best[at]) != r {
 				continue // reached in a better state since
 			}
 			if !from[at] {
-				out = append(out, Reached{at, states[r]})
+				queues[r][reached] = at
+				reached++
 			}
-			if upward && m.e.Kind(at) == estate.Device && !from[at] && m.covered(at, best, uint8(r)) {
-				continue
+			switch {
+			case !upward:
+				m.down(at, follow)
+			case m.e.Kind(at) != estate.Device || from[at] || !m.covered(at, best, uint8(r)):
+				m.up(at, follow)
 			}
-			next(at, func(to int32, s State) {
-				if state := max(r, rank(s)); int(best[to]) > state {
-					best[to] = uint8(state)
-					queues[state] = append(queues[state], to)
-				}
-			})
+		}
+		queues[r] = queues[r][:reached]
+		total += reached
+	}
+	out := make([]Reached, 0, total)
+	for r := range queues {
+		for _, at := range queues[r] {
+			out = append(out, Reached{at, states[r]})
 		}
 	}
 	for _, start := range starts {
@@ -365,6 +384,10 @@ func (m *Map) walk(starts []int32, next func(int32, func(int32, State)), upward 
 		best[r.At] = unseen
 	}
 	m.ranks.Put(kept)
+	for r := range queues {
+		queues[r] = queues[r][:0]
+	}
+	m.queues.Put(queues)
 	return out
 }
 
