@@ -142,6 +142,19 @@ describe("a section of groups and of two sites", () => {
     expect(d.cards.filter((c) => c.folded.length > 0 && c.site).length).toBeGreaterThan(1);
   });
 
+  it("keeps every card within the frame", () => {
+    const v = view(3);
+    for (const [k, site] of ["Northmole", "Southmole", "Southmole", "Southmole", "Southmole"].entries()) {
+      v.section.nodes.push(node("pool", `pool ${k}`, "back end", 20, { site }));
+      v.section.links.push({ from: 0, to: v.section.nodes.length - 1, state: "active", ways: 1 });
+      v.figures.push(figures());
+    }
+    for (const c of layout(v, 700).cards) {
+      expect(c.x).toBeGreaterThanOrEqual(0);
+      expect(c.x + c.width).toBeLessThanOrEqual(700.001);
+    }
+  });
+
   it("has no sides where all lies at one site", () => {
     expect(layout(view(2), 900).sites).toEqual([]);
   });

@@ -354,6 +354,12 @@ function spread(list: Draft[], drafts: Draft[], ribbons: Ribbon[], width: number
   const last = (list[list.length - 1]?.x ?? 0) + size;
   const by = Math.min(Math.max(-drift, -first), width - last);
   for (const c of list) c.x += by;
+  // Those pushed out at the right push the others back, as far as the frame goes.
+  let limit = width - size;
+  for (const c of [...list].reverse()) {
+    c.x = Math.max(0, Math.min(c.x, limit));
+    limit = c.x - gap - size;
+  }
 }
 
 function curve(a: Card | undefined, b: Card | undefined): string {

@@ -57,15 +57,16 @@ export function SectionDrawing({ view, dir }: { view: SectionView; dir: "read" |
           </div>
         );
       })}
-      {drawing.sites.length === 2 && (
-        <span
-          className="pointer-events-none absolute -translate-x-1/2 whitespace-nowrap text-[11px] text-quiet"
-          style={{ top: (drawing.bands.at(-1)?.y ?? 0) + 46, left: left + room / 2 }}
-        >
-          <b className="font-semibold">{drawing.sites[0]}</b> ← site link →{" "}
-          <b className="font-semibold">{drawing.sites[1]}</b>
-        </span>
-      )}
+      {drawing.sites.length === 2 &&
+        !drawing.cards.some((c) => overlaps(c, room / 2, (drawing.bands.at(-1)?.y ?? 0) + 46)) && (
+          <span
+            className="pointer-events-none absolute -translate-x-1/2 whitespace-nowrap text-[11px] text-quiet"
+            style={{ top: (drawing.bands.at(-1)?.y ?? 0) + 46, left: left + room / 2 }}
+          >
+            <b className="font-semibold">{drawing.sites[0]}</b> ← site link →{" "}
+            <b className="font-semibold">{drawing.sites[1]}</b>
+          </span>
+        )}
       {spans.map((s) => {
         const rows = drawing.bands.filter((b) => s.layers.includes(b.layer) && spanned(b.layer));
         const [top, last] = [rows[0], rows.at(-1)];
@@ -144,6 +145,10 @@ export function SectionDrawing({ view, dir }: { view: SectionView; dir: "read" |
     </div>
   );
 }
+
+/** Whether a card lies where the names of two sites are to stand. */
+const overlaps = (c: Card, x: number, y: number) =>
+  c.x < x + 105 && c.x + c.width > x - 105 && c.y < y + 18 && c.y + cardHeight > y - 4;
 
 function Added({
   value,

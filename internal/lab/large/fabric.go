@@ -82,10 +82,11 @@ func (e *Estate) logins(f *fabric) {
 			members := []any{e.hostPort(h, f.letter)}
 			seen := map[string]bool{}
 			for _, v := range cl.luns {
-				t := e.targetPort(v.array, v.owner, f.letter, h/hostsPerCluster%2, h)
-				if !seen[t] {
-					seen[t] = true
-					members = append(members, t)
+				for pair := range 2 {
+					if t := e.targetPort(v.array, v.owner, f.letter, pair, h); !seen[t] {
+						seen[t] = true
+						members = append(members, t)
+					}
 				}
 			}
 			e.object(estate.Zone, fmt.Sprintf("z-%s-%d", hostID(h), f.letter), fmt.Sprintf("z_lighthouse-%04d_hba%d", h+1, f.letter), estate.Facts{"members": members}, links{"member_of": {"fabric:" + f.id}})
