@@ -141,8 +141,9 @@ func (s Sheet) raw(name string) (raw string) {
 }
 
 // Text returns the fact as text, "" where it is absent or neither text nor a number.
-func (s Sheet) Text(name string) string {
-	raw := s.raw(name)
+func (s Sheet) Text(name string) string { return asText(s.raw(name)) }
+
+func asText(raw string) string {
 	if raw == "" {
 		return ""
 	}
@@ -153,6 +154,21 @@ func (s Sheet) Text(name string) string {
 		return number(v)
 	}
 	return ""
+}
+
+// Pair returns two facts as text, read in one scan.
+func (s Sheet) Pair(first, second string) (a, b string) {
+	missing := 2
+	s.each(func(name, raw string) bool {
+		switch name {
+		case first:
+			a, missing = asText(raw), missing-1
+		case second:
+			b, missing = asText(raw), missing-1
+		}
+		return missing > 0
+	})
+	return a, b
 }
 
 // Number returns the fact as a number and whether it is one.

@@ -1,6 +1,7 @@
 package route
 
 import (
+	"container/heap"
 	"slices"
 	"strings"
 
@@ -25,76 +26,125 @@ var Outcomes = []Outcome{CutOff, WouldStop, WouldLoseLeg, WouldLosePath, WouldLo
 
 // Loss is what a virtual machine would suffer.
 type Loss struct {
-	VM      int32
-	Outcome Outcome
-	State   State   // best state of the ways by which it depends on the object
-	Disks   []int32 // its disks that depend on the object
+	VM          int32
+	Outcome     Outcome
+	State       State   // best state of the ways by which it depends on the object
+	Disks       []int32 // its disks that depend on the object
+	Tier        string  // its service tier, "" for none
+	Application string  // what it is part of, "" for none
 }
 
 // Lose tells for every virtual machine in the reach of an object what the loss of that object would mean for it: whether it
 // still reached all its disks if the object, and all that cannot be without it, were gone. Ordered by tier, then name.
-func (m *Map) Lose(i int32) []Loss { return m.LoseWithin(i, m.Reach(i)) }
+func (m *Map) Lose(i int32) []Loss { return m.LoseWithin(i, m.Reach(i), 0) }
 
-// LoseWithin is Lose where the reach of the object is known already.
-func (m *Map) LoseWithin(i int32, reach []Reached) []Loss {
-	reach = slices.Clip(reach)
-	disks := make(map[int32][]int32, len(reach)/2)
-	states := make(map[int32]State, len(reach)/2)
-	var vms []int32
-	if m.e.Kind(i) == estate.VM {
-		vms, states[i], disks[i] = append(vms, i), Active, m.e.To(i, estate.Uses)
-	}
-	if m.e.Kind(i) == estate.VDisk {
-		reach = append(reach, Reached{i, Active})
-	}
+// LoseWithin is Lose where the reach of the object is known already, and only so many of the machines are wanted in order: they
+// come first, the others follow in any order. Zero or less orders all.
+func (m *Map) LoseWithin(i int32, reach []Reached, most int) []Loss {
+	mine := m.lease()
+	defer m.spare.Put(mine)
+	marks := *mine // by object: 1 for a disk that depends on it
+	machines, disks := 0, 0
 	for _, r := range reach {
 		switch m.e.Kind(r.At) {
 		case estate.VM:
-			vms, states[r.At] = append(vms, r.At), r.State
+			machines++
 		case estate.VDisk:
-			m.e.EachIn(r.At, func(link estate.LinkKind, vm int32) {
-				if link == estate.Uses {
-					disks[vm] = append(disks[vm], r.At)
-				}
-			})
+			marks[r.At] = 1
+			disks++
 		}
 	}
-	before, after := m.trial(-1), m.trial(i)
-	defer before.end()
+	reach = slices.Clip(reach)
+	switch m.e.Kind(i) {
+	case estate.VM: // it depends on all its disks
+		reach = append(reach, Reached{i, Active})
+		for _, d := range m.e.To(i, estate.Uses) {
+			marks[d] = 1
+			reach = append(reach, Reached{d, Active}) // to be unmarked again
+		}
+	case estate.VDisk:
+		marks[i] = 1
+		reach = append(reach, Reached{i, Active})
+	}
+	after := m.trial(i)
 	defer after.end()
+	// How the estate stands without a loss is found once and kept: every question about a loss compares with it.
+	m.standing.Lock()
+	defer m.standing.Unlock()
+	if m.stands == nil {
+		m.stands = m.trial(-1)
+	}
+	before := m.stands
 	after.openers = before.openers
 	// What lies below the paths takes none of them with it: they are looked at once, without the loss.
 	switch m.e.Kind(i) {
 	case estate.Pool, estate.RAIDGroup, estate.Drive, estate.Enclosure, estate.Fan, estate.PowerSupply:
 		after.paths = before
 	}
-	type named struct {
-		loss        Loss
-		tier, title string
-	}
-	all := make([]named, 0, len(vms))
-	for _, vm := range vms {
-		o := m.e.At(vm)
-		all = append(all, named{Loss{vm, outcome(before, after, vm), states[vm], disks[vm]}, o.Tier(), o.Title()})
-	}
-	slices.SortFunc(all, func(a, b named) int {
-		if a.tier != b.tier {
-			switch { // those without a tier come last
-			case a.tier == "":
-				return 1
-			case b.tier == "":
-				return -1
-			}
-			return strings.Compare(a.tier, b.tier)
+	out, used := make([]Loss, 0, machines+1), make([]int32, 0, disks+8)
+	for _, r := range reach {
+		if m.e.Kind(r.At) != estate.VM {
+			continue
 		}
-		return strings.Compare(a.title, b.title)
-	})
-	out := make([]Loss, len(all))
-	for k := range all {
-		out[k] = all[k].loss
+		l := Loss{VM: r.At, Outcome: outcome(before, after, r.At), State: r.State}
+		l.Tier, l.Application = m.e.At(r.At).Facts.Pair("tier", "application")
+		from := len(used)
+		m.e.EachOut(r.At, func(link estate.LinkKind, d int32) {
+			if link == estate.Uses && marks[d] == 1 {
+				used = append(used, d)
+			}
+		})
+		l.Disks = used[from:len(used):len(used)]
+		out = append(out, l)
 	}
+	for _, r := range reach {
+		marks[r.At] = 0
+	}
+	m.foremost(out, most)
 	return out
 }
+
+// foremost orders the first losses, by tier, those without one last, then by name; the others follow in any order. Zero or less
+// orders all.
+func (m *Map) foremost(all []Loss, most int) {
+	compare := func(a, b Loss) int {
+		if a.Tier != b.Tier {
+			switch {
+			case a.Tier == "":
+				return 1
+			case b.Tier == "":
+				return -1
+			}
+			return strings.Compare(a.Tier, b.Tier)
+		}
+		return strings.Compare(m.e.At(a.VM).Title(), m.e.At(b.VM).Title())
+	}
+	if most > 0 && most < len(all) {
+		// A heap of the first so far, its last on top, spares ordering thousands of which hundreds are shown.
+		h := &lastFirst{all[:most], compare}
+		heap.Init(h)
+		for k := most; k < len(all); k++ {
+			if compare(all[k], all[0]) < 0 {
+				all[0], all[k] = all[k], all[0]
+				heap.Fix(h, 0)
+			}
+		}
+		all = all[:most]
+	}
+	slices.SortFunc(all, compare)
+}
+
+// lastFirst is a heap of losses with the one that comes last on top.
+type lastFirst struct {
+	of      []Loss
+	compare func(a, b Loss) int
+}
+
+func (h *lastFirst) Len() int           { return len(h.of) }
+func (h *lastFirst) Less(a, b int) bool { return h.compare(h.of[a], h.of[b]) > 0 }
+func (h *lastFirst) Swap(a, b int)      { h.of[a], h.of[b] = h.of[b], h.of[a] }
+func (h *lastFirst) Push(any)           {}
+func (h *lastFirst) Pop() any           { return nil }
 
 func outcome(before, after *trial, vm int32) Outcome {
 	a := after.vm(vm)
@@ -141,6 +191,7 @@ type trial struct {
 	*memory
 
 	stores map[int32][][]int32 // LUNs of a datastore
+	stored map[[2]int32]health // of what lies on a datastore, by it and the host that uses it
 	hosts  []int32             // of the disk that is looked at
 
 	openers map[int32][]opener // by volume
@@ -159,18 +210,13 @@ type memory struct {
 type opener struct{ host, device int32 }
 
 func (m *Map) trial(gone int32) *trial {
-	t := &trial{Map: m, gone: gone, f: m.fabric(), stores: make(map[int32][][]int32), openers: make(map[int32][]opener), ends: make(map[int32]ending), ways: make(map[[2]int32]bool)}
+	t := &trial{Map: m, gone: gone, f: m.fabric(), stores: make(map[int32][][]int32), stored: make(map[[2]int32]health), openers: make(map[int32][]opener), ends: make(map[int32]ending), ways: make(map[[2]int32]bool)}
 	if kept, ok := m.memories.Get().(*memory); ok {
 		t.memory = kept
 	} else {
 		t.memory = new(memory)
 	}
-	if kept, ok := m.spare.Get().(*[]int32); ok {
-		t.asked = kept
-	} else {
-		fresh := make([]int32, m.e.Len())
-		t.asked = &fresh
-	}
+	t.asked = m.lease()
 	if gone >= 0 {
 		switch m.e.Kind(gone) {
 		case estate.ISL, estate.Switch, estate.SwitchPort:
@@ -179,6 +225,15 @@ func (m *Map) trial(gone int32) *trial {
 		}
 	}
 	return t
+}
+
+// lease returns a number for every object, all zero. Who borrows it puts it back into spare so.
+func (m *Map) lease() *[]int32 {
+	if kept, ok := m.spare.Get().(*[]int32); ok {
+		return kept
+	}
+	fresh := make([]int32, m.e.Len())
+	return &fresh
 }
 
 func (t *trial) ask(i int32, f func() health) health {
@@ -279,15 +334,9 @@ func (t *trial) disk(i int32) health {
 				h = h.and(t.lun([]int32{on}, hosts))
 				return
 			}
-			luns, ok := t.stores[on]
-			if !ok {
-				luns = t.sameLUN(t.e.To(on, estate.Extent, estate.Exports))
-				t.stores[on] = luns
-			}
-			volumes += len(luns)
-			for _, legs := range luns {
-				h = h.and(t.lun(legs, hosts))
-			}
+			n, of := t.datastore(on, hosts)
+			volumes += n
+			h = h.and(of)
 		})
 		if stored && volumes == 0 { // the array is not watched: the paths are what is known
 			for _, d := range t.Devices(i) {
@@ -296,6 +345,31 @@ func (t *trial) disk(i int32) health {
 		}
 		return h
 	})
+}
+
+// datastore returns how many LUNs a datastore lies on, and their health for these hosts.
+func (t *trial) datastore(on int32, hosts []int32) (int, health) {
+	luns, ok := t.stores[on]
+	if !ok {
+		luns = t.sameLUN(t.e.To(on, estate.Extent, estate.Exports))
+		t.stores[on] = luns
+	}
+	alone := len(hosts) == 1 // as of nearly all disks: what one of a host's disks finds holds for its others
+	if alone {
+		if h, known := t.stored[[2]int32{on, hosts[0]}]; known {
+			return len(luns), h
+		}
+	}
+	h := well
+	for _, legs := range luns {
+		if h = h.and(t.lun(legs, hosts)); !h.up {
+			break
+		}
+	}
+	if alone {
+		t.stored[[2]int32{on, hosts[0]}] = h
+	}
+	return len(luns), h
 }
 
 // hostDevice is the health of a host's device.
@@ -328,6 +402,9 @@ func (t *trial) lun(legs, hosts []int32) health {
 	var h health
 	for _, v := range legs {
 		leg := t.volume(v)
+		if !leg.up && len(legs) == 1 {
+			return leg // whatever its paths
+		}
 		for _, o := range t.of(v) {
 			if !slices.Contains(hosts, o.host) {
 				continue

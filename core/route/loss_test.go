@@ -669,3 +669,20 @@ func TestCopiesAndOtherNames(t *testing.T) {
 	assert.Equal(t, []string{"datastore ds-dulse-01"}, m.OtherNames(at("volume:v")))
 	assert.Equal(t, []string{"at skerry-a2 port 20"}, m.OtherNames(at("target_port:t0A")))
 }
+
+func TestTheFirstLossesAreThoseOfTheWholeOrder(t *testing.T) {
+	for seed := range uint64(40) {
+		w := invent(rand.New(rand.NewPCG(seed, 8)))
+		m := NewMap(estate.Build(w.e.Objects))
+		for _, pool := range m.Estate().OfKind(estate.Pool) {
+			reach := m.Reach(pool)
+			all := m.LoseWithin(pool, reach, 0)
+			for most := 1; most <= len(all)+1; most++ {
+				first := m.LoseWithin(pool, reach, most)
+				n := min(most, len(all))
+				require.Equal(t, all[:n], first[:n], "seed %d, the first %d", seed, most)
+				require.ElementsMatch(t, all, first)
+			}
+		}
+	}
+}

@@ -50,6 +50,9 @@ type Map struct {
 	spare sync.Pool // of *[]int32 as long as the estate, all zero
 	ranks sync.Pool // of *[]uint8 as long as the estate, all unseen by a walk
 
+	standing sync.Mutex // of stands
+	stands   *trial     // how the estate stands as it is
+
 	memories sync.Pool // of *memory, empty
 	queues   sync.Pool // of *[4][]int32, empty
 }

@@ -118,11 +118,7 @@ func (m *Map) Section(i int32) Section { return m.Cut(i, Folding{}) }
 // Cut is Section, with rows of many objects folded.
 func (m *Map) Cut(i int32, f Folding) Section {
 	c := &cutter{Map: m, folding: f, places: make([]place, 0, 128), links: make([]linkSum, 0, 128)}
-	if of, ok := m.spare.Get().(*[]int32); ok {
-		c.of = *of
-	} else {
-		c.of = make([]int32, m.e.Len())
-	}
+	c.of = *m.lease()
 	defer func() {
 		for _, p := range c.places {
 			c.of[p.at] = 0

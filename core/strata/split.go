@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strings"
 
 	"dowsingrod/core/estate"
 	"dowsingrod/core/phrase"
@@ -480,18 +481,25 @@ func Needs(moments []route.Moment, of estate.Key) []route.Need {
 	}
 	wanted[estate.SwitchPort], wanted[estate.TargetPort] = wanted[estate.HBAPort], append(wanted[estate.HBAPort], io...)
 	var needs []route.Need
-	seen := map[estate.Key]bool{}
-	add := func(o *estate.Node) {
-		if metrics := wanted[o.Key.Ref.Kind]; metrics != nil && !seen[o.Key] {
-			seen[o.Key] = true
-			needs = append(needs, route.Need{Key: o.Key, Metrics: metrics})
-		}
-	}
+	before := map[estate.Key]bool{} // at another moment
 	for _, m := range moments {
 		e := m.Map.Estate()
 		i, ok := e.Position(of)
 		if !ok {
 			continue
+		}
+		first := len(needs)
+		seen := make([]bool, e.Len())
+		add := func(i int32) {
+			if seen[i] {
+				return
+			}
+			seen[i] = true
+			if metrics := wanted[e.Kind(i)]; metrics != nil {
+				if key := e.At(i).Key; len(before) == 0 || !before[key] {
+					needs = append(needs, route.Need{Key: key, Metrics: metrics})
+				}
+			}
 		}
 		starts := []int32{i}
 		volumes, devices := map[int32]bool{}, map[int32]bool{}
@@ -500,27 +508,44 @@ func Needs(moments []route.Moment, of estate.Key) []route.Need {
 			for _, v := range m.Map.Volumes(d.At) {
 				volumes[v] = true
 			}
+			if hasAllDisks[e.Kind(i)] {
+				continue
+			}
 			for _, device := range m.Map.Devices(d.At) {
 				devices[device] = true
 			}
 		}
 		for _, at := range starts {
-			add(e.At(at))
+			add(at)
 		}
 		for _, below := range m.Map.Below(starts...) {
-			add(e.At(below.At))
+			add(below.At)
 		}
 		for v := range volumes {
-			for _, device := range e.From(v, estate.Opens) { // all hosts', to compare like with like
-				add(e.At(device))
+			e.EachIn(v, func(link estate.LinkKind, device int32) { // all hosts', to compare like with like
+				if link == estate.Opens {
+					add(device)
+				}
+			})
+		}
+		if !hasAllDisks[e.Kind(i)] {
+			for device := range devices {
+				for _, sibling := range m.Map.Disks(device) {
+					add(sibling)
+				}
 			}
 		}
-		for device := range devices {
-			for _, sibling := range m.Map.Disks(device) {
-				add(e.At(sibling))
+		if len(moments) > 1 {
+			for _, n := range needs[first:] {
+				before[n.Key] = true
 			}
 		}
 	}
-	slices.SortFunc(needs, func(a, b route.Need) int { return cmp.Compare(a.Key.String(), b.Key.String()) })
+	slices.SortFunc(needs, func(a, b route.Need) int {
+		return cmp.Or(strings.Compare(string(a.Key.Ref.Kind), string(b.Key.Ref.Kind)), strings.Compare(a.Key.Ref.ID, b.Key.Ref.ID), strings.Compare(a.Key.Source, b.Key.Source))
+	})
 	return needs
 }
+
+// hasAllDisks lists kinds above which lie all disks that share a device with one of theirs.
+var hasAllDisks = map[estate.Kind]bool{estate.Datastore: true, estate.Volume: true, estate.Share: true, estate.Pool: true, estate.RAIDGroup: true, estate.Drive: true, estate.Array: true}

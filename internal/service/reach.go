@@ -95,19 +95,18 @@ func (s *Service) Reach(ctx context.Context, query string, at time.Time, limit i
 		out.Counts = append(out.Counts, KindCount{k, n})
 	}
 	slices.SortFunc(out.Counts, func(a, b KindCount) int { return strings.Compare(string(a.Kind), string(b.Kind)) })
-	losses := m.LoseWithin(i, reach)
+	losses := m.LoseWithin(i, reach, limit)
 	out.Total = len(losses)
 	outcomes, tiers, applications := map[route.Outcome]int{}, map[string]int{}, map[string]int{}
 	for _, l := range losses {
-		o := e.At(l.VM)
-		application := o.Facts.Text("application")
 		outcomes[l.Outcome]++
-		tiers[o.Tier()]++
-		applications[application]++
+		tiers[l.Tier]++
+		applications[l.Application]++
 		if len(out.VMs) == limit {
 			continue
 		}
-		v := ReachedVM{Ref: o.Key.String(), Name: o.Title(), Tier: o.Tier(), Application: application, Outcome: l.Outcome, State: l.State, Disks: len(l.Disks), Share: reading.Missing}
+		o := e.At(l.VM)
+		v := ReachedVM{Ref: o.Key.String(), Name: o.Title(), Tier: l.Tier, Application: l.Application, Outcome: l.Outcome, State: l.State, Disks: len(l.Disks), Share: reading.Missing}
 		if host := e.First(l.VM, estate.RunsOn); host >= 0 {
 			v.Host = e.At(host).Title()
 		}

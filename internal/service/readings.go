@@ -23,7 +23,6 @@ func (r runs) Runs(k estate.Key, metric string) []reading.Series {
 // fetch reads all that is needed within [from, to).
 func (s *Service) fetch(ctx context.Context, moments []route.Moment, needs []route.Need, from, to time.Time) (runs, error) {
 	r := runs{ids: make(map[estate.Key]int64, len(needs))}
-	seen := map[store.Want]bool{}
 	var wants []store.Want
 	for _, n := range needs {
 		for _, m := range moments {
@@ -37,10 +36,7 @@ func (s *Service) fetch(ctx context.Context, moments []route.Moment, needs []rou
 			continue
 		}
 		for _, metric := range n.Metrics {
-			if w := (store.Want{Object: id, Metric: metric}); !seen[w] {
-				seen[w] = true
-				wants = append(wants, w)
-			}
+			wants = append(wants, store.Want{Object: id, Metric: metric})
 		}
 	}
 	data, err := s.store.Readings(ctx, wants, from, to)

@@ -83,14 +83,19 @@ func (s *Service) Section(ctx context.Context, query string, w Window, unfold []
 		return SectionView{}, err
 	}
 	v := SectionView{From: q.grid.At(q.first), To: q.grid.End(), Events: []EventNote{}}
-	if v.Strata, err = s.strata(ctx, q); err != nil {
+	m := q.latest()
+	cut := make(chan route.Section, 1)
+	go func() { // at the same time: neither needs the other
+		cut <- m.Cut(q.at, route.Folding{Most: foldMost, Above: foldAbove, Unfold: unfold})
+	}()
+	v.Strata, err = s.strata(ctx, q)
+	v.Section = <-cut
+	if err != nil {
 		return SectionView{}, err
 	}
 	if c := v.Strata.Change; c != nil {
 		v.From, v.To = c.From, c.To
 	}
-	m := q.latest()
-	v.Section = m.Cut(q.at, route.Folding{Most: foldMost, Above: foldAbove, Unfold: unfold})
 	g, err := reading.NewGrid(v.From, v.To, q.grid.Step)
 	if err != nil {
 		return SectionView{}, err

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -30,11 +31,7 @@ type Runs map[Want][]reading.Series
 // Readings returns the runs of the wanted metrics that overlap [from, to), in order of time. What has
 // none is absent from the result.
 func (s *Store) Readings(ctx context.Context, wants []Want, from, to time.Time) (Runs, error) {
-	objects, metrics := make([]int64, len(wants)), make([]string, len(wants))
-	for i, w := range wants {
-		objects[i], metrics[i] = w.Object, w.Metric
-	}
-	wanted, err := s.series(ctx, objects, metrics)
+	wanted, err := s.series(ctx, wants)
 	if err != nil {
 		return nil, err
 	}
@@ -59,7 +56,7 @@ func (s *Store) Readings(ctx context.Context, wants []Want, from, to time.Time) 
 	if err != nil {
 		return nil, unavailable(err)
 	}
-	out := make(Runs, len(wants))
+	out := make(Runs, len(wanted))
 	var c chunkRow
 	var data pgtype.DriverBytes
 	var id int64
@@ -84,19 +81,38 @@ func (s *Store) Readings(ctx context.Context, wants []Want, from, to time.Time) 
 	return out, unavailable(err)
 }
 
-// series returns the numbers of the series of objects and metrics that there are.
-func (s *Store) series(ctx context.Context, objects []int64, metrics []string) (map[int64]Want, error) {
+// series returns the numbers of the series there are among those wanted. Large estates ask for tens of thousands of which
+// few exist, so the database is asked by object, and metrics are sorted out here.
+func (s *Store) series(ctx context.Context, wants []Want) (map[int64]Want, error) {
+	number := map[string]int{}
+	var metrics []string
+	asked := make(map[int64][]int, len(wants)/4)
+	var objects []int64
+	for _, w := range wants {
+		n, known := number[w.Metric]
+		if !known {
+			n = len(metrics)
+			number[w.Metric], metrics = n, append(metrics, w.Metric)
+		}
+		of, known := asked[w.Object]
+		if !known {
+			objects = append(objects, w.Object)
+		}
+		asked[w.Object] = append(of, n)
+	}
 	rows, err := s.pool.Query(ctx, `
-		select s.id, s.object_id, s.metric from unnest($1::bigint[], $2::text[]) as w(object_id, metric)
-		join series s on s.object_id = w.object_id and s.metric = w.metric`, objects, metrics)
+		select s.id, s.object_id, s.metric from unnest($1::bigint[]) as w(object_id)
+		join series s on s.object_id = w.object_id where s.metric = any($2)`, objects, metrics)
 	if err != nil {
 		return nil, unavailable(err)
 	}
-	out := make(map[int64]Want, len(objects))
+	out := make(map[int64]Want)
 	var id int64
 	var w Want
 	_, err = pgx.ForEachRow(rows, []any{&id, &w.Object, &w.Metric}, func() error {
-		out[id] = w
+		if slices.Contains(asked[w.Object], number[w.Metric]) {
+			out[id] = w
+		}
 		return nil
 	})
 	return out, unavailable(err)
