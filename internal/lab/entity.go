@@ -5,7 +5,6 @@ import (
 	"time"
 
 	"dowsingrod/core/estate"
-	"dowsingrod/core/queueing"
 	"dowsingrod/internal/feed"
 )
 
@@ -30,7 +29,7 @@ type metric struct {
 var ioMetrics = []string{"read_iops", "write_iops", "read_bytes_s", "write_bytes_s", "outstanding", "read_latency_us", "write_latency_us"}
 
 func (l *Lab) entity(source, of string, names ...string) *entity {
-	e := &entity{of: of, every: l.every(source)}
+	e := &entity{of: of}
 	for _, n := range names {
 		m := metric{name: n, decimals: 1}
 		switch n {
@@ -63,34 +62,31 @@ func (l *Lab) portEntity(source, of string) *entity {
 	return l.entity(source, of, "tx_bytes_s", "rx_bytes_s", "credit_zero_share", "crc_errors_s")
 }
 
-func (l *Lab) every(source string) int {
-	for _, s := range Sources {
-		if s.Name == source {
-			return int(s.Interval / Step)
-		}
-	}
-	panic("lab: unknown source " + source)
-}
-
 // add adds a value of metric k for one step; w is the I/O it is a mean over, for weighted metrics.
 func (e *entity) add(k int, v, w float64) {
 	m := &e.metrics[k]
 	if !m.weighted {
 		w = 1
 	}
-	m.sum += v * w
+	m.sum += float64(v * w)
 	m.weight += w
 }
 
-// addIO adds rates in 1/s, bytes per second and times in s per I/O for one step.
-func (e *entity) addIO(reads, writes, readBytes, writeBytes, readTime, writeTime float64) {
-	e.add(0, reads, 1)
-	e.add(1, writes, 1)
-	e.add(2, readBytes, 1)
-	e.add(3, writeBytes, 1)
-	e.add(4, queueing.Little(reads, readTime)+queueing.Little(writes, writeTime), 1)
-	e.add(5, readTime*1e6, reads)
-	e.add(6, writeTime*1e6, writes)
+// addIO adds what was done in one step, with times that err by a factor.
+func (e *entity) addIO(s *sums, err float64) {
+	m := e.metrics[:7]
+	m[0].sum += s.reads
+	m[1].sum += s.writes
+	m[2].sum += s.readBytes
+	m[3].sum += s.writeBytes
+	m[4].sum += float64((s.readTime + s.writeTime) * err) // Little's law: I/O in flight
+	m[5].sum += float64(s.readTime * err * 1e6)
+	m[6].sum += float64(s.writeTime * err * 1e6)
+	for k := range 5 {
+		m[k].weight++
+	}
+	m[5].weight += s.reads
+	m[6].weight += s.writes
 }
 
 // tick ends a step, and the interval where it is full.
@@ -114,15 +110,15 @@ func (e *entity) tick() {
 }
 
 // take returns what was collected since, as one reading record; nil where there is nothing.
-func (e *entity) take(from time.Time, silent func(i int) bool) *feed.Reading {
+func (e *entity) take(from time.Time, interval time.Duration, silent []bool) *feed.Reading {
 	if len(e.metrics) == 0 || len(e.metrics[0].values) == 0 {
 		return nil
 	}
-	r := &feed.Reading{Of: e.of, From: from, Step: (time.Duration(e.every) * Step).Seconds(), Values: make(map[string]feed.Values, len(e.metrics))}
+	r := &feed.Reading{Of: e.of, From: from, Step: interval.Seconds(), Values: make(map[string]feed.Values, len(e.metrics))}
 	for k := range e.metrics {
 		m := &e.metrics[k]
 		for i := range m.values {
-			if silent(i) {
+			if i < len(silent) && silent[i] {
 				m.values[i] = math.NaN()
 			}
 		}
@@ -144,15 +140,6 @@ func noise(seed uint64, parts ...uint64) float64 {
 		h ^= h >> 31
 	}
 	return float64(h>>11) / (1 << 53)
-}
-
-// wander is a slow, smooth number in [-1, 1]: it turns every seven minutes.
-func wander(seed, n uint64, t time.Time) float64 {
-	const knot = 7 * 60
-	s := t.Unix()
-	k, f := uint64(s/knot), float64(s%knot)/knot
-	f = f * f * (3 - 2*f)
-	return 2*(noise(seed, n, k)*(1-f)+noise(seed, n, k+1)*f) - 1
 }
 
 func (l *Lab) vmObject(v *vm, uses []string) *feed.Object {

@@ -22,19 +22,19 @@ const (
 	Petrel      = "petrel"
 )
 
-// Sources lists them in the order in which they are written, with their intervals.
-var Sources = []struct {
-	Name     string
-	Interval time.Duration
-}{
-	{HypNorth, 20 * time.Second}, {HypSouth, 60 * time.Second}, {FabricNorth, 60 * time.Second}, {FabricSouth, 60 * time.Second},
-	{Heron, 60 * time.Second}, {Gannet, 60 * time.Second}, {Petrel, 120 * time.Second},
+// Sources lists them in the order in which they are written.
+var Sources = []Source{
+	{Name: HypNorth, Interval: 20 * time.Second}, {Name: HypSouth, Interval: 60 * time.Second}, {Name: FabricNorth, Interval: 60 * time.Second},
+	{Name: FabricSouth, Interval: 60 * time.Second}, {Name: Heron, Interval: 60 * time.Second}, {Name: Gannet, Interval: 60 * time.Second},
+	{Name: Petrel, Interval: 120 * time.Second},
 }
 
+// queueDepth is that of a host's device.
+const queueDepth = 64.0
+
 const (
-	northHosts, southHosts = 8, 4
-	gib                    = 1 << 30
-	tib                    = 1 << 40
+	gib = 1 << 30
+	tib = 1 << 40
 )
 
 // The parts of the simulated estate. Fields hold what the model needs; what feeds need is in objects.
@@ -47,6 +47,7 @@ type (
 		load              load
 		cpu               *entity
 		n                 uint64 // for its noise
+		at                int    // among the machines of its lab
 	}
 	vdisk struct {
 		id     string
@@ -54,11 +55,12 @@ type (
 		share  float64 // of the VM's I/O
 		volume *volume
 		direct bool // raw: stored on the volume itself
+		hidden bool // no disk of a machine: what the estate does by itself, as copying one
 		out    *entity
 
-		readRate, writeRate float64
-		read, write, below  float64 // s per I/O as seen at the disk, and of a read below it
-		miss                float64 // of its reads
+		at     int      // among the disks of its lab
+		tenant [2]int32 // its own load, and what a fault adds
+		seen   [2]flow  // what either does, found last
 	}
 	host struct {
 		name, id, source string
@@ -66,24 +68,28 @@ type (
 		ports            [2]*port
 		devices          map[*volume]*device
 		busy             *entity
+		at               int
 	}
 	device struct {
 		id     string
 		host   *host
 		volume *volume
 		depth  float64
-		queue  float64 // s waited before being sent
+		queue  int32 // its station
 		out    *entity
 
-		readRate, writeRate, readBytes, writeBytes, inner, below float64
+		io sums
 	}
 	port struct {
 		id, name, wwpn string
+		kind           string // hba_port or target_port
 		sw             *swtch
 		index          int
 		speed          float64
 		out, peer      *entity // the port itself, and the switch port it is logged in to
-		tx, rx         float64
+		sends, takes   int32   // stations of its two directions
+		credits        int32   // of what it sends; -1 where they are not modelled
+		at             int
 	}
 	swtch struct {
 		name, fabric, source string
@@ -91,8 +97,12 @@ type (
 		ports                int
 	}
 	islink struct {
-		out    [2]*entity
-		tx, rx float64
+		out [2]*entity
+	}
+	// trunk is all inter-switch links of a fabric: frames are spread over them evenly.
+	trunk struct {
+		links         []*islink
+		link, credits [2]int32 // stations toward the arrays, and toward the hosts
 	}
 	array struct {
 		name        string
@@ -110,9 +120,10 @@ type (
 		perByte  float64
 		out      *entity
 
-		busy, rate, response                      float64
-		readRate, writeRate, readBytes, writeByte float64
-		pending, hits                             float64
+		at      int
+		station int32
+		io      sums
+		hits    float64
 	}
 	pool struct {
 		id, name string
@@ -124,7 +135,11 @@ type (
 		groups   []*group
 		out      *entity
 
-		busy, response, readRate, writeRate, readBytes, writeBytes float64
+		at      int
+		station int32
+		io      sums
+		destage map[*controller]int32 // tenants
+		rebuild int32                 // tenant
 	}
 	group struct {
 		id     string
@@ -146,8 +161,11 @@ type (
 		device        *entity // the virtualizer's view of it, where it is a leg
 		deviceID      string
 
-		missRate, missBytes, readTime, writeTime, readService, writeService float64
-		readRate, writeRate, readBytes, writeBytes                          float64
+		at      int
+		limiter int32 // station
+		io      sums
+		service [2]float64 // s spent inside the array by all reads, and all writes, of a second
+		hits    float64
 	}
 	datastore struct {
 		id, name string
@@ -182,14 +200,14 @@ func wwn(prefix string, parts ...any) string {
 // switches, north first: fabric a and b of each harbour, each with a host side and an array side.
 func (l *Lab) buildFabrics() {
 	for _, f := range []struct{ fabric, letter, source string }{
-		{"northmole fabric a", "a", FabricNorth}, {"northmole fabric b", "b", FabricNorth},
-		{"southmole fabric a", "c", FabricSouth}, {"southmole fabric b", "d", FabricSouth},
+		{"northmole fabric a", "a", l.src.fabricNorth}, {"northmole fabric b", "b", l.src.fabricNorth},
+		{"southmole fabric a", "c", l.src.fabricSouth}, {"southmole fabric b", "d", l.src.fabricSouth},
 	} {
 		id := "fabric-" + f.letter
-		l.object(f.source, estate.Fabric, id, f.fabric, estate.Facts{"wwnn": wwn("1000", id)}, nil)
+		l.object(f.source, estate.Fabric, id, f.fabric, estate.Facts{"wwnn": wwn("1000", l.tag(id))}, nil)
 		var pair [2]*swtch
 		for k := range 2 {
-			s := &swtch{name: fmt.Sprintf("skerry-%s%d", f.letter, k+1), fabric: id, source: f.source, ports: 2}
+			s := &swtch{name: l.skerry(f.letter, k+1), fabric: id, source: f.source, ports: 2}
 			pair[k] = s
 			l.switches = append(l.switches, s)
 			l.object(f.source, estate.Switch, s.name, s.name, estate.Facts{"wwnn": wwn("1000", s.name), "firmware": "4.2.1", "model": "48-port 32G"}, links{"member_of": {"fabric:" + id}})
@@ -201,7 +219,7 @@ func (l *Lab) buildFabrics() {
 				id := fmt.Sprintf("%s-%02d", s.name, 46+n)
 				w := wwn("2000", id)
 				ends = append(ends, w)
-				l.object(f.source, estate.SwitchPort, id, fmt.Sprintf("%02d", 46+n), estate.Facts{"wwpn": w, "speed_bytes_s": 3.2e9, "role": "isl", "index": float64(46 + n)}, links{"part_of": {"switch:" + s.name}})
+				l.object(f.source, estate.SwitchPort, id, fmt.Sprintf("%02d", 46+n), estate.Facts{"wwpn": w, "speed_bytes_s": l.size.isl, "role": "isl", "index": float64(46 + n)}, links{"part_of": {"switch:" + s.name}})
 				link.out[k] = l.portEntity(f.source, "switch_port:"+id)
 			}
 			pair[0].isls, pair[1].isls = append(pair[0].isls, link), append(pair[1].isls, link)
@@ -216,14 +234,22 @@ func (l *Lab) plug(p *port, s *swtch) {
 	p.sw, p.index = s, s.ports
 	s.ports++
 	id := fmt.Sprintf("%s-%02d", s.name, p.index)
-	l.object(s.source, estate.SwitchPort, id, fmt.Sprintf("%02d", p.index), estate.Facts{"wwpn": wwn("2000", id), "speed_bytes_s": 3.2e9, "role": "edge",
+	l.object(s.source, estate.SwitchPort, id, fmt.Sprintf("%02d", p.index), estate.Facts{"wwpn": wwn("2000", id), "speed_bytes_s": p.speed, "role": "edge",
 		"index": float64(p.index), "attached": []any{strings.ToUpper(p.wwpn)}}, links{"part_of": {"switch:" + s.name}})
 	p.peer = l.portEntity(s.source, "switch_port:"+id)
 }
 
+// skerry names a switch.
+func (l *Lab) skerry(letter string, side int) string {
+	if l.n == 0 {
+		return fmt.Sprintf("skerry-%s%d", letter, side)
+	}
+	return fmt.Sprintf("skerry-%d%s%d", l.n+1, letter, side)
+}
+
 func (l *Lab) sw(letter string, side int) *swtch {
 	for _, s := range l.switches {
-		if s.name == fmt.Sprintf("skerry-%s%d", letter, side) {
+		if s.name == l.skerry(letter, side) {
 			return s
 		}
 	}
@@ -231,22 +257,22 @@ func (l *Lab) sw(letter string, side int) *swtch {
 }
 
 func (l *Lab) buildHosts() {
-	for _, site := range []struct{ source, harbour string }{{HypNorth, "Northmole"}, {HypSouth, "Southmole"}} {
+	for _, site := range []struct{ source, harbour string }{{l.src.hypNorth, "Northmole"}, {l.src.hypSouth, "Southmole"}} {
 		id := strings.ToLower(site.harbour)
 		l.object(site.source, estate.Site, id, site.harbour, nil, nil)
-		l.object(site.source, estate.Cluster, id, id+" cluster", estate.Facts{"uuid": uuid(id)}, links{"member_of": {"site:" + id}})
+		l.object(site.source, estate.Cluster, id, id+" cluster", estate.Facts{"uuid": uuid(l.tag(id))}, links{"member_of": {"site:" + id}})
 	}
-	for n := range northHosts + southHosts {
-		h := &host{name: fmt.Sprintf("lighthouse-%02d", n+1), id: fmt.Sprintf("h-%02d", n+1), north: n < northHosts, source: HypNorth, devices: map[*volume]*device{}}
+	for n := range l.size.north + l.size.south {
+		h := &host{name: fmt.Sprintf("lighthouse-%02d", l.size.hostsBefore+n+1), id: fmt.Sprintf("h-%02d", n+1), north: n < l.size.north, source: l.src.hypNorth, devices: map[*volume]*device{}}
 		site, letters := "northmole", []string{"a", "b"}
 		if !h.north {
-			h.source, site, letters = HypSouth, "southmole", []string{"c", "d"}
+			h.source, site, letters = l.src.hypSouth, "southmole", []string{"c", "d"}
 		}
 		l.hosts = append(l.hosts, h)
 		l.object(h.source, estate.Host, h.id, h.name, estate.Facts{"uuid": uuid(h.name), "cores": 32.0, "memory_bytes": 512.0 * gib}, links{"member_of": {"cluster:" + site}})
 		h.busy = l.entity(h.source, "host:"+h.id, "busy_share")
 		for k := range 2 {
-			p := &port{id: fmt.Sprintf("%s-hba%d", h.id, k), name: fmt.Sprintf("hba%d", k), wwpn: wwn("1000", h.name, k), speed: 1.6e9}
+			p := &port{kind: "hba_port", id: fmt.Sprintf("%s-hba%d", h.id, k), name: fmt.Sprintf("hba%d", k), wwpn: wwn("1000", h.name, k), speed: l.size.ports}
 			h.ports[k] = p
 			l.object(h.source, estate.HBAPort, p.id, p.name, estate.Facts{"wwpn": strings.ReplaceAll(p.wwpn, ":", ""), "speed_bytes_s": p.speed}, links{"part_of": {"host:" + h.id}})
 			p.out = l.portEntity(h.source, "hba_port:"+p.id)
@@ -256,24 +282,24 @@ func (l *Lab) buildHosts() {
 }
 
 func (l *Lab) buildArrays() {
-	l.heron = l.array(Heron, "array", 2, 8, 70e-6, func(k int) [2]string { return [2]string{"a", "b"} })
-	l.pool(l.heron, 1, "flash", 2, 8, 180e-6, 0.7e-9)
-	l.pool(l.heron, 2, "hdd", 4, 8, 4.6e-3, 8e-9)
-	l.pool(l.heron, 3, "flash", 2, 8, 220e-6, 0.8e-9)
-	l.gannet = l.array(Gannet, "array", 2, 4, 85e-6, func(k int) [2]string { return [2]string{"c", "d"} })
-	l.pool(l.gannet, 1, "flash", 2, 8, 200e-6, 0.8e-9)
-	l.pool(l.gannet, 2, "hdd", 3, 8, 5.0e-3, 9e-9)
-	l.petrel = l.array(Petrel, "virtualizer", 4, 6, 60e-6, func(k int) [2]string {
+	l.heron = l.array(l.src.heron, "array", 2, l.scaled(8), 70e-6, func(k int) [2]string { return [2]string{"a", "b"} })
+	l.pool(l.heron, 1, "flash", l.scaled(2), 8, 180e-6, 0.7e-9)
+	l.pool(l.heron, 2, "hdd", l.scaled(4), 8, 4.6e-3, 8e-9)
+	l.pool(l.heron, 3, "flash", l.scaled(2), 8, 220e-6, 0.8e-9)
+	l.gannet = l.array(l.src.gannet, "array", 2, l.scaled(4), 85e-6, func(k int) [2]string { return [2]string{"c", "d"} })
+	l.pool(l.gannet, 1, "flash", l.scaled(2), 8, 200e-6, 0.8e-9)
+	l.pool(l.gannet, 2, "hdd", l.scaled(3), 8, 5.0e-3, 9e-9)
+	l.petrel = l.array(l.src.petrel, "virtualizer", 4, l.scaled(6), 60e-6, func(k int) [2]string {
 		if k < 2 {
 			return [2]string{"a", "b"}
 		}
 		return [2]string{"c", "d"}
 	})
 	for _, s := range []string{"northmole", "southmole"} {
-		l.object(Petrel, estate.Site, s, strings.ToUpper(s[:1])+s[1:], nil, nil)
+		l.object(l.src.petrel, estate.Site, s, strings.ToUpper(s[:1])+s[1:], nil, nil)
 	}
-	l.object(Petrel, estate.SiteLink, "nm-sm", "Northmole – Southmole", estate.Facts{"round_trip_us": 900.0}, links{"member_of": {"site:northmole", "site:southmole"}})
-	l.siteLink = l.entity(Petrel, "site_link:nm-sm", "round_trip_us", "tx_bytes_s", "rx_bytes_s")
+	l.object(l.src.petrel, estate.SiteLink, "nm-sm", "Northmole – Southmole", estate.Facts{"round_trip_us": 900.0}, links{"member_of": {"site:northmole", "site:southmole"}})
+	l.siteLink = l.entity(l.src.petrel, "site_link:nm-sm", "round_trip_us", "tx_bytes_s", "rx_bytes_s")
 }
 
 func (l *Lab) array(name, role string, controllers, cores int, service float64, letters func(int) [2]string) *array {
@@ -286,7 +312,7 @@ func (l *Lab) array(name, role string, controllers, cores int, service float64, 
 		l.object(name, estate.Site, id, strings.ToUpper(id[:1])+id[1:], nil, nil)
 	}
 	for k := range controllers {
-		c := &controller{id: fmt.Sprintf("c%d", k), name: fmt.Sprintf("controller %d", k), array: a, cores: cores, service: service, perByte: 0.16e-9, north: name == Heron || name == Petrel && k < 2}
+		c := &controller{id: fmt.Sprintf("c%d", k), name: fmt.Sprintf("controller %d", k), array: a, cores: cores, service: service, perByte: 0.16e-9, north: name == l.src.heron || name == l.src.petrel && k < 2}
 		if role == "virtualizer" {
 			c.name = fmt.Sprintf("node %s%d", map[bool]string{true: "n", false: "s"}[k < 2], k%2+1)
 		}
@@ -298,7 +324,7 @@ func (l *Lab) array(name, role string, controllers, cores int, service float64, 
 		l.object(name, estate.Controller, c.id, c.name, estate.Facts{"cores": float64(cores)}, lk)
 		c.out = l.ioEntity(name, "controller:"+c.id, "busy_share", "write_pending_share", "cache_hit_share")
 		for n, letter := range letters(k) {
-			p := &port{id: fmt.Sprintf("c%d-p%d", k, n), name: fmt.Sprintf("%d%c", k, 'A'+n), wwpn: wwn("500d", name, k, n), speed: 3.2e9}
+			p := &port{kind: "target_port", id: fmt.Sprintf("c%d-p%d", k, n), name: fmt.Sprintf("%d%c", k, 'A'+n), wwpn: wwn("500d", name, k, n), speed: l.size.targets}
 			c.ports[n] = p
 			l.object(name, estate.TargetPort, p.id, p.name, estate.Facts{"wwpn": p.wwpn, "speed_bytes_s": p.speed}, links{"part_of": {"controller:" + c.id}})
 			p.out = l.portEntity(name, "target_port:"+p.id)
@@ -311,9 +337,9 @@ func (l *Lab) array(name, role string, controllers, cores int, service float64, 
 // siteOf names the site an array stands at; a virtualizer stands at both, and its controllers say which.
 func (l *Lab) siteOf(array string) []string {
 	switch array {
-	case Heron:
+	case l.src.heron:
 		return []string{"site:northmole"}
-	case Gannet:
+	case l.src.gannet:
 		return []string{"site:southmole"}
 	}
 	return nil
@@ -343,7 +369,7 @@ func (l *Lab) pool(a *array, n int, media string, groups, drives int, seek, perB
 	l.object(a.name, estate.Enclosure, enclosure, fmt.Sprintf("enclosure %d", n), estate.Facts{"state": "ok"}, links{"part_of": {"array:" + a.name}})
 	for k := range 2 {
 		state := "ok"
-		if a == l.gannet && n == 2 && k == 1 {
+		if l.demo && a == l.gannet && n == 2 && k == 1 {
 			state = "failed"
 		}
 		l.object(a.name, estate.Fan, fmt.Sprintf("%s-fan%d", enclosure, k), fmt.Sprintf("fan %d.%d", n, k), estate.Facts{"state": state}, links{"part_of": {"enclosure:" + enclosure}})
@@ -420,7 +446,7 @@ func (l *Lab) openOn(v *volume, north bool) {
 		if h.north != north {
 			continue
 		}
-		d := &device{id: h.id + "-" + v.array.name + "-" + v.id, host: h, volume: v, depth: 64}
+		d := &device{id: h.id + "-" + v.array.name + "-" + v.id, host: h, volume: v, depth: l.depth()}
 		h.devices[v] = d
 		l.devices = append(l.devices, d)
 		l.object(h.source, estate.Device, d.id, "naa."+v.naa, estate.Facts{"naa": "naa." + v.naa, "queue_depth": d.depth, "path_policy": "round-robin"}, links{"part_of": {"host:" + h.id}})
@@ -441,7 +467,7 @@ func (l *Lab) openOn(v *volume, north bool) {
 				if l.unzoned(h, v.array, t) {
 					continue
 				}
-				if h.name == "lighthouse-03" && v.array == l.heron && t.name == "1B" {
+				if l.demo && h.name == "lighthouse-03" && v.array == l.heron && t.name == "1B" {
 					state = "dead"
 				}
 				l.object(h.source, estate.Path, fmt.Sprintf("%s-%d%s", d.id, k, t.name), "", estate.Facts{"initiator": h.ports[k].wwpn, "target": "0x" + strings.ReplaceAll(t.wwpn, ":", ""),
@@ -455,12 +481,12 @@ func (l *Lab) buildDatastores() {
 	add := func(name string, v *volume, north, both bool) {
 		d := &datastore{id: "ds-" + fmt.Sprint(len(l.stores)+1), name: name, volume: v, north: north, both: both}
 		l.stores = append(l.stores, d)
-		sources := []string{HypNorth}
+		sources := []string{l.src.hypNorth}
 		switch {
 		case both:
-			sources = []string{HypNorth, HypSouth}
+			sources = []string{l.src.hypNorth, l.src.hypSouth}
 		case !north:
-			sources = []string{HypSouth}
+			sources = []string{l.src.hypSouth}
 		}
 		for k, source := range sources {
 			facts := estate.Facts{"bytes": v.bytes, "used_bytes": v.bytes * 0.7, "filesystem": "block", "extents": []any{"naa." + v.naa}}
@@ -468,7 +494,7 @@ func (l *Lab) buildDatastores() {
 				delete(facts, "extents")
 				facts["filesystem"], facts["export"] = "nfs", v.share
 			} else {
-				l.openOn(v, source == HypNorth)
+				l.openOn(v, source == l.src.hypNorth)
 			}
 			l.object(source, estate.Datastore, d.id, name, facts, nil)
 			if k == 0 {
@@ -477,45 +503,47 @@ func (l *Lab) buildDatastores() {
 		}
 	}
 	for n := range 4 {
-		add(fmt.Sprintf("ds-kelp-%02d", n+1), l.volume(l.heron, fmt.Sprintf("vol-%04d", 101+n), n%2, l.heron.pools[0], 0.72), true, false)
+		add(fmt.Sprintf("ds-kelp-%02d", 4*l.n+n+1), l.volume(l.heron, fmt.Sprintf("vol-%04d", 101+n), n%2, l.heron.pools[0], 0.72), true, false)
 	}
 	for n := range 4 {
-		add(fmt.Sprintf("ds-dulse-%02d", n+1), l.volume(l.heron, fmt.Sprintf("vol-%04d", 141+2*n), n%2, l.heron.pools[1], 0.60), true, false)
+		add(fmt.Sprintf("ds-dulse-%02d", 4*l.n+n+1), l.volume(l.heron, fmt.Sprintf("vol-%04d", 141+2*n), n%2, l.heron.pools[1], 0.60), true, false)
 	}
 	for n := range 4 {
-		add(fmt.Sprintf("ds-laver-%02d", n+1), l.volume(l.heron, fmt.Sprintf("vol-%04d", 181+n), n%2, l.heron.pools[2], 0.70), true, false)
+		add(fmt.Sprintf("ds-laver-%02d", 4*l.n+n+1), l.volume(l.heron, fmt.Sprintf("vol-%04d", 181+n), n%2, l.heron.pools[2], 0.70), true, false)
 	}
 	for n := range 4 {
-		add(fmt.Sprintf("ds-wrack-%02d", n+1), l.volume(l.gannet, fmt.Sprintf("lun-%03d", 21+n), n%2, l.gannet.pools[n/2], 0.65), false, false)
+		add(fmt.Sprintf("ds-wrack-%02d", 4*l.n+n+1), l.volume(l.gannet, fmt.Sprintf("lun-%03d", 21+n), n%2, l.gannet.pools[n/2], 0.65), false, false)
 	}
 	for n := range 3 {
 		legs := []*volume{l.volume(l.heron, fmt.Sprintf("petrel-leg-%d", n+1), n%2, l.heron.pools[0], 0.40), l.volume(l.gannet, fmt.Sprintf("petrel-leg-%d", n+1), (n+1)%2, l.gannet.pools[0], 0.40)}
-		add(fmt.Sprintf("ds-carrageen-%02d", n+1), l.volume(l.petrel, fmt.Sprintf("stretched-%d", n+1), n%2, nil, 0.55, legs...), true, true)
+		add(fmt.Sprintf("ds-carrageen-%02d", 3*l.n+n+1), l.volume(l.petrel, fmt.Sprintf("stretched-%d", n+1), n%2, nil, 0.55, legs...), true, true)
 	}
 	l.buildShare(add)
-	l.buildStray()
+	if l.demo {
+		l.buildStray()
+	}
 }
 
 // buildStray lists a datastore on a LUN of an array that nobody watches.
 func (l *Lab) buildStray() {
 	stray := "600c0ff" + naa("stray")[7:]
-	l.object(HypNorth, estate.Datastore, "ds-stray", "ds-tangle-01", estate.Facts{"bytes": 2.0 * tib, "used_bytes": 0.3 * tib, "filesystem": "block", "extents": []any{"naa." + stray}}, nil)
+	l.object(l.src.hypNorth, estate.Datastore, "ds-stray", "ds-tangle-01", estate.Facts{"bytes": 2.0 * tib, "used_bytes": 0.3 * tib, "filesystem": "block", "extents": []any{"naa." + stray}}, nil)
 }
 
 // buildShare makes the one datastore on a file share.
 func (l *Lab) buildShare(add func(string, *volume, bool, bool)) {
 	p := l.gannet.pools[0]
-	v := &volume{id: "s1", name: "drift", array: l.gannet, owner: l.gannet.controllers[0], pool: p, hit: 0.7, bytes: 8 * tib, share: "gannet.tidewrack.example:/drift"}
+	v := &volume{id: "s1", name: "drift", array: l.gannet, owner: l.gannet.controllers[0], pool: p, hit: 0.7, bytes: 8 * tib, share: l.src.gannet + ".tidewrack.example:/drift"}
 	l.volumes = append(l.volumes, v)
-	l.object(Gannet, estate.Share, v.id, v.name, estate.Facts{"export": "gannet.tidewrack.example:/drift/", "bytes": v.bytes, "used_bytes": 0.5 * v.bytes},
-		links{"part_of": {"array:gannet"}, "carved_from": {"pool:" + p.id}, "served_by": {"controller:" + v.owner.id}})
-	v.out = l.ioEntity(Gannet, "share:"+v.id)
-	add("ds-bladder-01", v, false, false)
+	l.object(l.src.gannet, estate.Share, v.id, v.name, estate.Facts{"export": l.src.gannet + ".tidewrack.example:/drift/", "bytes": v.bytes, "used_bytes": 0.5 * v.bytes},
+		links{"part_of": {"array:" + l.src.gannet}, "carved_from": {"pool:" + p.id}, "served_by": {"controller:" + v.owner.id}})
+	v.out = l.ioEntity(l.src.gannet, "share:"+v.id)
+	add(fmt.Sprintf("ds-bladder-%02d", l.n+1), v, false, false)
 }
 
 // unzoned tells the one pair of ports that somebody forgot when zoning.
 func (l *Lab) unzoned(h *host, a *array, t *port) bool {
-	return h.name == "lighthouse-06" && a == l.heron && t.name == "1B"
+	return l.demo && h.name == "lighthouse-06" && a == l.heron && t.name == "1B"
 }
 
 func (l *Lab) buildZones() {

@@ -16,6 +16,9 @@ type load struct {
 	night                 float64 // part of the load that is there at night
 	peak                  float64 // hour of the day at which it is highest
 	wander, locality, cpu float64
+	sequential            float64 // part of its reads that follow the one before
+	weekend               float64 // part of the load that is there on Saturdays and Sundays
+	batch                 float64 // hour at which a nightly run begins; 0 for none
 }
 
 // The applications of Tidewrack Ferries.
@@ -24,17 +27,15 @@ var applications = []struct {
 	tier         int
 	load         load
 }{
-	{"manifests", "manifest-db", 1, load{150, 70, 12 << 10, 16 << 10, 6e-3, 0.25, 15.5, 0.12, 1.0, 0.45}},
-	{"berth plans", "berth-plan", 1, load{60, 30, 8 << 10, 8 << 10, 8e-3, 0.30, 10, 0.12, 1.0, 0.40}},
-	{"ticket gates", "ticket-gate", 1, load{90, 60, 8 << 10, 8 << 10, 8e-3, 0.10, 9, 0.20, 1.0, 0.35}},
-	{"tide model", "tide-model", 2, load{120, 60, 64 << 10, 64 << 10, 10e-3, 0.80, 4, 0.15, 0.9, 0.60}},
-	{"sonar tiles", "sonar-tiles", 3, load{70, 15, 32 << 10, 32 << 10, 15e-3, 0.40, 12, 0.20, 0.8, 0.30}},
-	{"radar replay", "radar-replay", 2, load{210, 30, 64 << 10, 32 << 10, 12e-3, 0.85, 14, 0.10, 0.9, 0.35}},
-	{"crew roster", "crew-roster", 2, load{45, 20, 8 << 10, 8 << 10, 12e-3, 0.15, 8, 0.20, 1.1, 0.25}},
-	{"lamp telemetry", "lamp-telemetry", 3, load{25, 80, 4 << 10, 8 << 10, 12e-3, 0.95, 22, 0.10, 1.0, 0.30}},
+	{"manifests", "manifest-db", 1, load{150, 70, 12 << 10, 16 << 10, 6e-3, 0.25, 15.5, 0.12, 1.0, 0.45, 0.05, 0.9, 2}},
+	{"berth plans", "berth-plan", 1, load{60, 30, 8 << 10, 8 << 10, 8e-3, 0.30, 10, 0.12, 1.0, 0.40, 0.05, 0.8, 0}},
+	{"ticket gates", "ticket-gate", 1, load{90, 60, 8 << 10, 8 << 10, 8e-3, 0.10, 9, 0.20, 1.0, 0.35, 0, 1, 0}},
+	{"tide model", "tide-model", 2, load{120, 60, 64 << 10, 64 << 10, 10e-3, 0.80, 4, 0.15, 0.9, 0.60, 0.3, 1, 0}},
+	{"sonar tiles", "sonar-tiles", 3, load{70, 15, 32 << 10, 32 << 10, 15e-3, 0.40, 12, 0.20, 0.8, 0.30, 0.4, 0.5, 0}},
+	{"radar replay", "radar-replay", 2, load{210, 30, 64 << 10, 32 << 10, 12e-3, 0.85, 14, 0.10, 0.9, 0.35, 0.5, 1, 0}},
+	{"crew roster", "crew-roster", 2, load{45, 20, 8 << 10, 8 << 10, 12e-3, 0.15, 8, 0.20, 1.1, 0.25, 0.05, 0.4, 1.5}},
+	{"lamp telemetry", "lamp-telemetry", 3, load{25, 80, 4 << 10, 8 << 10, 12e-3, 0.95, 22, 0.10, 1.0, 0.30, 0, 1, 0}},
 }
-
-const vmsPerApplication = 15
 
 // placement of the VMs that the scenario speaks of; all others are spread by their number.
 var placement = map[string]struct {
@@ -50,20 +51,17 @@ var placement = map[string]struct {
 }
 
 func (l *Lab) buildGuests() {
-	n := 0
-	for k := range vmsPerApplication {
-		for _, app := range applications {
-			v := &vm{name: fmt.Sprintf("%s-%02d", app.prefix, k+1), app: app.name, tier: app.tier, load: app.load, n: uint64(n)}
-			scale := 1.2 + 2*noise(l.seed, v.n, 1)
-			v.load.reads *= scale
-			v.load.writes *= scale
-			if v.name == "radar-replay-02" { // the busiest of all, always
-				v.load.reads, v.load.night = 1150, 0.95
-			}
-			l.place(v, n)
-			l.vms = append(l.vms, v)
-			n++
+	for n := range l.size.vms {
+		app := applications[n%len(applications)]
+		v := &vm{name: fmt.Sprintf("%s-%02d", app.prefix, l.size.vmsBefore/len(applications)+n/len(applications)+1), app: app.name, tier: app.tier, load: app.load, n: uint64(l.size.vmsBefore + n), at: n}
+		scale := 1.2 + 2*noise(l.seed, v.n, 1)
+		v.load.reads *= scale
+		v.load.writes *= scale
+		if l.demo && v.name == "radar-replay-02" { // the busiest of all, always
+			v.load.reads, v.load.night = 1150, 0.95
 		}
+		l.place(v, n)
+		l.vms = append(l.vms, v)
 	}
 	for _, v := range l.vms {
 		l.describe(v)
@@ -80,11 +78,11 @@ func (l *Lab) place(v *vm, n int) {
 		}
 	}
 	store := stores[(n*7+n/5)%len(stores)]
-	at := n % northHosts
+	at := n % l.size.north
 	if !north {
-		at = northHosts + n/3%southHosts
+		at = l.size.north + n/3%l.size.south
 	}
-	if p, ok := placement[v.name]; ok {
+	if p, ok := placement[v.name]; ok && l.demo {
 		at = p.host - 1
 		for _, d := range l.stores {
 			if d.name == p.store {
@@ -99,7 +97,7 @@ func (l *Lab) place(v *vm, n int) {
 		v.disks[0].share = 0.8
 		v.disks = append(v.disks, &vdisk{vm: v, share: 0.2, volume: store.volume})
 	}
-	if v.name == "tide-model-01" { // and one raw LUN
+	if l.demo && v.name == "tide-model-01" { // and one raw LUN
 		raw := l.volume(l.heron, "vol-0199", 1, l.heron.pools[2], 0.5)
 		l.openOn(raw, true)
 		v.disks[0].share = 0.5
@@ -128,17 +126,22 @@ func (l *Lab) describe(v *vm) {
 		}
 		l.object(v.source, estate.VDisk, d.id, fmt.Sprintf("%s disk %d", v.name, k+1), facts, links{"stored_on": {on}})
 		d.out = l.ioEntity(v.source, "vdisk:"+d.id)
+		d.at = len(l.disks)
 		l.disks = append(l.disks, d)
 	}
 	l.objects[v.source] = append(l.objects[v.source], l.vmObject(v, uses))
 	v.cpu = l.entity(v.source, "vm:"+v.name, "busy_share", "steal_share")
 }
 
-// demand is the part of a VM's busiest load that it asks for at a moment of the scenario, before its
-// noise.
+// demand is the part of a VM's busiest load that it asks for at an hour of the day, before its noise: a hill around its peak.
 func (ld load) demand(hour float64) float64 {
-	d := math.Mod(hour-ld.peak+36, 24) - 12
-	return ld.night + (1-ld.night)*math.Exp(-d*d/18)
+	const halfWidth = 9.0 // hours from the top of the hill to its foot
+	d := math.Abs(math.Mod(hour-ld.peak+36, 24)-12) / halfWidth
+	if d >= 1 {
+		return ld.night
+	}
+	hill := 1 - float64(d*d)
+	return ld.night + float64((1-ld.night)*float64(hill*float64(hill*hill)))
 }
 
 // clock returns the hour of the scenario's day at t. The moment the demo was made is twenty past four

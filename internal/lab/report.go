@@ -7,91 +7,159 @@ import (
 
 // jitter is the small error of any measurement: within 2 %.
 func (l *Lab) jitter(n uint64, cell uint64, salt uint64) float64 {
-	return 1 + 0.04*(noise(l.seed, n, cell, salt)-0.5)
+	return 1 + float64(0.04*(noise(l.seed, n, cell, salt)-0.5))
 }
 
-// report hands the solved step to the entities.
-func (l *Lab) report(t time.Time) {
-	cell := uint64(t.Unix() / int64(Step.Seconds()))
-	for _, h := range l.hosts {
-		for _, p := range h.ports {
-			p.tx, p.rx = 0, 0
-		}
+// gather adds up what every load does at every place it passes.
+func (l *Lab) gather() {
+	s := &l.main
+	for _, v := range l.volumes {
+		v.io, v.service, v.hits = sums{}, [2]float64{}, 0
 	}
-	for _, a := range l.arrays {
-		for _, c := range a.controllers {
-			for _, p := range c.ports {
-				p.tx, p.rx = 0, 0
-			}
-		}
-	}
-	for _, i := range l.isls {
-		i.tx, i.rx = 0, 0
-	}
-	cpu := make(map[*host]float64, len(l.hosts))
 	for _, d := range l.devices {
-		d.below = 0
+		d.io = sums{}
 	}
-	for k, d := range l.disks {
-		o := &l.offers[d.vm.n]
-		burst := o.burstRate * d.burst()
-		j := l.jitter(uint64(k), cell, 11)
-		d.out.addIO(d.readRate+burst, d.writeRate, d.readRate*o.readSize+burst*o.burst, d.writeRate*o.writeSize, d.read*j, d.write*j)
-		d.out.tick()
-		if dev := d.vm.host.devices[d.volume]; dev != nil { // what a host times is the mean of its own VMs' I/O
-			dev.below += (d.readRate + burst) * d.below
+	for _, c := range l.controllers {
+		c.io, c.hits = sums{}, 0
+	}
+	for _, p := range l.pools {
+		p.io = sums{}
+	}
+	for _, d := range l.disks {
+		for k := range d.tenant {
+			f := &d.seen[k]
+			*f = l.trace(s, d, k)
+			if f.reads+f.writes <= 0 {
+				continue
+			}
+			v := d.volume
+			v.carry(f, f.front, f.inside, f.missed)
+			if dev := d.vm.host.devices[v]; dev != nil {
+				dev.io.add(f, f.host)
+			}
+			if len(v.legs) == 0 {
+				v.pool.reads(f.missed, f.readBytes, s.net.Stations[v.pool.station].Wait+s.net.Visits[s.net.Tenants[d.tenant[k]].From+atPool].Work, f.reads)
+				continue
+			}
+			near, far := v.near()
+			size := f.readBytes / math.Max(f.reads, 1e-12)
+			below := flow{reads: f.missed, readBytes: f.missed * size}
+			deeper := f.missed * math.Min(1, 1-near.hit)
+			near.carry(&below, f.behind, f.behind, deeper)
+			near.pool.reads(deeper, below.readBytes, s.net.Stations[near.pool.station].Wait+s.net.Visits[s.net.Tenants[d.tenant[k]].From+atPool].Work, f.missed)
+			written := flow{writes: f.writes, writeBytes: f.writeBytes}
+			far.carry(&written, f.behind, f.behind, 0)
+			near.carry(&written, f.behind, f.behind, 0)
 		}
 	}
-	for _, v := range l.vms {
-		o := &l.offers[v.n]
-		v.cpu.add(0, math.Min(1, o.cpu*l.jitter(v.n, cell, 12)), 1)
-		v.cpu.add(1, o.steal*l.jitter(v.n, cell, 13)+0.002, 1)
+	for _, v := range l.volumes {
+		c := v.owner
+		c.io.reads += v.io.reads
+		c.io.writes += v.io.writes
+		c.io.readBytes += v.io.readBytes
+		c.io.writeBytes += v.io.writeBytes
+		c.io.readTime += v.service[0]
+		c.io.writeTime += v.service[1]
+		c.hits += v.hits
+	}
+	for _, c := range l.controllers { // what the caches write out goes to the drives
+		for i, p := range c.array.pools {
+			t := &s.net.Tenants[p.destage[c]]
+			if t.Threads <= 0 {
+				continue
+			}
+			visit := s.net.Visits[t.From]
+			p.io.writes += t.Rate
+			p.io.writeBytes += float64(t.Rate * s.caches[c.at].size[i])
+			p.io.writeTime += float64(t.Rate * (s.net.Stations[p.station].Wait + visit.Work))
+		}
+	}
+}
+
+// carry adds a flow to a volume.
+func (v *volume) carry(f *flow, front, inside [2]float64, missed float64) {
+	v.io.add(f, front)
+	v.service[0] += float64(f.reads * inside[0])
+	v.service[1] += float64(f.writes * inside[1])
+	v.hits += f.reads - missed
+}
+
+// reads adds reads to a pool; bytes are those of all reads, of which those missed go to the drives.
+func (p *pool) reads(missed, bytes, time, all float64) {
+	if all <= 0 {
+		return
+	}
+	p.io.reads += missed
+	p.io.readBytes += float64(bytes * missed / all)
+	p.io.readTime += float64(missed * time)
+}
+
+// report hands the solved step to what is reported.
+func (l *Lab) report(t time.Time) {
+	l.gather()
+	cell := uint64(t.Unix() / int64(Step/time.Second))
+	net := l.main.net
+	clear(l.cpu)
+	for _, d := range l.disks {
+		if d.hidden {
+			continue
+		}
+		j := l.jitter(d.noise(l), cell, 11)
+		var io sums
+		for k := range d.seen {
+			f := &d.seen[k]
+			io.add(f, [2]float64{f.read, f.write})
+		}
+		d.out.addIO(&io, j)
+		d.out.tick()
+	}
+	for k, v := range l.vms {
+		o := &l.offers[k]
+		cpu := math.Min(1, math.Max(o.cpu, l.main.fx.cpu[k]))
+		v.cpu.add(0, math.Min(1, cpu*l.jitter(v.n, cell, 12)), 1)
+		v.cpu.add(1, float64(l.main.fx.steal[k]*l.jitter(v.n, cell, 13))+0.002, 1)
 		v.cpu.tick()
-		cpu[v.host] += o.cpu * 4 / 32 / 1.6
+		l.cpu[v.host.at] += cpu * 4 / 32 / 1.6
 	}
 	for k, d := range l.devices {
-		rate := d.readRate + d.writeRate
-		j := l.jitter(uint64(k), cell, 14)
-		read := 0.0
-		if d.readRate > 0 {
-			read = d.below / d.readRate
-		}
-		d.out.addIO(d.readRate, d.writeRate, d.readBytes, d.writeBytes, read*j, (d.queue+fabricTime+d.volume.writeTime)*j)
-		d.out.add(7, d.queue*1e6, rate)
+		d.out.addIO(&d.io, l.jitter(uint64(k), cell, 14))
+		d.out.add(7, net.Stations[d.queue].Wait*1e6, d.io.reads+d.io.writes)
 		d.out.tick()
-		l.carry(d)
 	}
 	for k, v := range l.volumes {
 		j := l.jitter(uint64(k), cell, 15)
-		v.out.addIO(v.readRate, v.writeRate, v.readBytes, v.writeBytes, v.readTime*j, v.writeTime*j)
+		v.out.addIO(&v.io, j)
 		if v.share == "" {
-			v.out.add(7, math.Min(1, (1-v.miss())*l.jitter(uint64(k), cell, 16)), v.readRate)
-			v.out.add(8, v.readService*1e6*j, v.readRate)
-			v.out.add(9, v.writeService*1e6*j, v.writeRate)
+			hit := 0.0
+			if v.io.reads > 0 {
+				hit = v.hits / v.io.reads
+			}
+			v.out.add(7, math.Min(1, hit*l.jitter(uint64(k), cell, 16)), v.io.reads)
+			v.out.add(8, v.service[0]/math.Max(v.io.reads, 1e-12)*1e6*j, v.io.reads)
+			v.out.add(9, v.service[1]/math.Max(v.io.writes, 1e-12)*1e6*j, v.io.writes)
 		}
 		v.out.tick()
 		if v.device != nil {
-			v.device.addIO(v.readRate, v.writeRate, v.readBytes, v.writeBytes, (fabricTime+v.readTime)*j, (fabricTime+v.writeTime)*j)
+			seen := v.io
+			seen.readTime += float64(v.io.reads * fabricTime / 2)
+			seen.writeTime += float64(v.io.writes * fabricTime / 2)
+			v.device.addIO(&seen, j)
 			v.device.tick()
 		}
 	}
-	for _, a := range l.arrays {
-		for k, p := range a.pools {
-			l.reportPool(p, uint64(k), cell)
+	for k, p := range l.pools {
+		l.reportPool(p, uint64(k), cell)
+	}
+	for k, c := range l.controllers {
+		c.out.addIO(&c.io, l.jitter(uint64(k), cell, 18))
+		c.out.add(7, math.Min(1, net.Stations[c.station].Busy/float64(c.cores)*l.jitter(uint64(k), cell, 19)), 1)
+		pending := 0.0
+		for _, bytes := range l.main.caches[c.at].pending {
+			pending += bytes
 		}
-		for k, c := range a.controllers {
-			j := l.jitter(uint64(k), cell, 18)
-			service := c.response + cacheTime
-			c.out.addIO(c.readRate, c.writeRate, c.readBytes, c.writeByte, service*j+l.missTime(c), (service+cacheTime)*j)
-			c.out.add(7, math.Min(1, c.busy*l.jitter(uint64(k), cell, 19)), 1)
-			c.out.add(8, c.pending, 1)
-			hit := 0.0
-			if c.readRate > 0 {
-				hit = c.hits / c.readRate
-			}
-			c.out.add(9, hit, c.readRate)
-			c.out.tick()
-		}
+		c.out.add(8, math.Min(1, pending/l.cacheOf(c)), 1)
+		c.out.add(9, c.hits/math.Max(c.io.reads, 1e-12), c.io.reads)
+		c.out.tick()
 	}
 	l.reportPorts()
 	for k, s := range l.stores {
@@ -99,46 +167,33 @@ func (l *Lab) report(t time.Time) {
 		s.out.tick()
 	}
 	for k, h := range l.hosts {
-		h.busy.add(0, math.Min(1, cpu[h]*l.jitter(uint64(k), cell, 20)), 1)
+		h.busy.add(0, math.Min(1, l.cpu[k]*l.jitter(uint64(k), cell, 20)), 1)
 		h.busy.tick()
 	}
-	l.siteLink.add(0, l.roundTrip*1e6*l.jitter(0, cell, 21), 1)
-	var north, south float64
+	l.siteLink.add(0, (l.roundTrip+l.main.fx.roundTrip)*1e6*l.jitter(0, cell, 21), 1)
+	north, south := 0.0, 0.0
 	for _, v := range l.petrel.volumes {
 		if v.owner.north {
-			north += v.writeBytes
+			north += v.io.writeBytes
 		} else {
-			south += v.writeBytes
+			south += v.io.writeBytes
 		}
 	}
-	l.siteLink.add(1, north, 1)
-	l.siteLink.add(2, south, 1)
+	l.siteLink.add(1, north+l.main.fx.siteBytes/2, 1)
+	l.siteLink.add(2, south+l.main.fx.siteBytes/2, 1)
 	l.siteLink.tick()
 }
 
-// missTime is what the back end adds to a mean read of a controller.
-func (l *Lab) missTime(c *controller) float64 {
-	var time, rate float64
-	for _, v := range c.array.volumes {
-		if v.owner == c && v.pool != nil {
-			time += v.missRate * v.pool.response
-			rate += v.readRate
-		}
-	}
-	if rate == 0 {
-		return 0
-	}
-	return time / rate
-}
+// noise is the number under which a disk's readings err.
+func (d *vdisk) noise(*Lab) uint64 { return uint64(d.at) }
 
 func (l *Lab) reportPool(p *pool, n, cell uint64) {
-	j := l.jitter(n, cell, 17)
-	// Writes are destaged side by side with reads and take as long at the drives.
-	p.out.addIO(p.readRate, p.writeRate, p.readBytes, p.writeBytes, p.response*j, p.response*j)
-	p.out.add(7, math.Min(1, p.busy*l.jitter(n, cell, 22)), 1)
+	p.out.addIO(&p.io, l.jitter(n, cell, 17))
+	busy := l.main.net.Stations[p.station].Busy / float64(p.drives)
+	p.out.add(7, math.Min(1, busy*l.jitter(n, cell, 22)), 1)
 	p.out.tick()
 	for g, group := range p.groups {
-		busy := math.Min(1, p.busy*group.weight*l.jitter(uint64(g), cell, 23))
+		busy := math.Min(1, busy*group.weight*l.jitter(uint64(g), cell, 23))
 		group.out.add(0, busy, 1)
 		group.out.tick()
 		for d, drive := range group.drives {
@@ -148,60 +203,47 @@ func (l *Lab) reportPool(p *pool, n, cell uint64) {
 	}
 }
 
-// carry spreads a device's bytes over its active paths.
-func (l *Lab) carry(d *device) {
-	v := d.volume
-	targets := []*controller{v.owner}
-	if v.array == l.petrel {
-		local := l.petrel.controllers[:2]
-		if !d.host.north {
-			local = l.petrel.controllers[2:]
-		}
-		targets = []*controller{local[v.number%2]}
-		if v.owner.north == d.host.north && v.owner != targets[0] {
-			targets = append(targets, v.owner)
-		}
-	}
-	part := 1 / float64(2*len(targets))
-	for _, c := range targets {
-		for k := range 2 {
-			h, t := d.host.ports[k], c.ports[k]
-			h.tx += d.writeBytes * part
-			h.rx += d.readBytes * part
-			t.rx += d.writeBytes * part
-			t.tx += d.readBytes * part
-		}
-	}
-}
-
 func (l *Lab) reportPorts() {
-	out := func(e *entity, tx, rx float64) {
+	net := l.main.net
+	// A port's bytes are its stations' work: a server is busy for as long as its bytes take. A slow receiver takes them in more
+	// slowly, which makes it busier, not its bytes more.
+	bytes := func(station int32, speed, drain float64) float64 { return net.Stations[station].Busy * speed / drain }
+	out := func(e *entity, tx, rx, zero, errors float64) {
 		e.add(0, tx, 1)
 		e.add(1, rx, 1)
-		e.add(2, 0, 1)
-		e.add(3, 0, 1)
+		e.add(2, zero, 1)
+		e.add(3, errors, 1)
 		e.tick()
+	}
+	both := func(p *port, taken float64) { // taken is the drain of what it takes in
+		tx, rx := bytes(p.sends, p.speed, 1), bytes(p.takes, p.speed, taken)
+		lost := l.main.fx.errors[p.at] * 1e-6 * rx / frame
+		// A receiver whose buffers stay full gives its switch no credits.
+		starved := math.Min(1, net.Stations[p.takes].Full*math.Max(0, taken-1)/taken)
+		out(p.out, tx, rx, net.Stations[p.credits].Full, lost)
+		out(p.peer, rx, tx, starved, float64(l.main.fx.errors[p.at]*1e-6*tx/frame))
 	}
 	for _, h := range l.hosts {
 		for _, p := range h.ports {
-			out(p.out, p.tx, p.rx)
-			out(p.peer, p.rx, p.tx)
-			for _, i := range p.sw.isls { // all that hosts carry crosses to the arrays' switch
-				i.tx += p.tx / 2
-				i.rx += p.rx / 2
-			}
+			both(p, l.main.fx.drain[p.at])
 		}
 	}
-	for _, a := range l.arrays {
-		for _, c := range a.controllers {
-			for _, p := range c.ports {
-				out(p.out, p.tx, p.rx)
-				out(p.peer, p.rx, p.tx)
-			}
+	for _, c := range l.controllers {
+		for _, p := range c.ports {
+			both(p, l.main.fx.drain[p.at])
 		}
 	}
-	for _, i := range l.isls {
-		out(i.out[0], i.tx, i.rx)
-		out(i.out[1], i.rx, i.tx)
+	for _, fabric := range l.order {
+		t := l.trunks[fabric]
+		for k, i := range t.links {
+			part := 1 / float64(len(t.links))
+			up, down := bytes(t.link[0], l.islSpeed, 1)*part, bytes(t.link[1], l.islSpeed, 1)*part
+			zero := [2]float64{net.Stations[t.credits[0]].Full, net.Stations[t.credits[1]].Full}
+			for end := range zero {
+				zero[end] *= 1 - 0.1*float64(k)*(1-zero[end]) // frames are never spread quite evenly
+			}
+			out(i.out[0], up, down, zero[0], 0)
+			out(i.out[1], down, up, zero[1], 0)
+		}
 	}
 }

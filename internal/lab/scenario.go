@@ -2,9 +2,6 @@ package lab
 
 import (
 	"time"
-
-	"dowsingrod/core/estate"
-	"dowsingrod/internal/feed"
 )
 
 // The scenario, relative to the anchor ("now").
@@ -42,11 +39,11 @@ func (l *Lab) Truths() []Truth {
 	at := func(begins, lasts time.Duration) (time.Time, time.Time) {
 		return l.anchor.Add(begins), l.anchor.Add(begins + lasts)
 	}
-	noisy := Truth{What: "noisy", Component: "pool:p2@" + Heron, Culprit: "vm:" + noisyVM + "@" + HypNorth, Sufferer: "vm:" + victimVM + "@" + HypNorth}
+	noisy := Truth{What: "noisy", Component: "pool:p2@" + l.src.heron, Culprit: "vm:" + noisyVM + "@" + l.src.hypNorth, Sufferer: "vm:" + victimVM + "@" + l.src.hypNorth}
 	noisy.From, noisy.To = at(noisyBegins, noisyLasts)
-	slow := Truth{What: "slow", Component: "controller:c1@" + Gannet, Sufferer: "vm:ticket-gate-12@" + HypSouth}
+	slow := Truth{What: "slow", Component: "controller:c1@" + l.src.gannet, Sufferer: "vm:ticket-gate-12@" + l.src.hypSouth}
 	slow.From, slow.To = at(slowBegins, slowLasts)
-	cleared := Truth{What: "cleared", Sufferer: "vm:" + clearedVM + "@" + HypNorth}
+	cleared := Truth{What: "cleared", Sufferer: "vm:" + clearedVM + "@" + l.src.hypNorth}
 	cleared.From, cleared.To = at(stealBegins, stealLasts)
 	return []Truth{noisy, slow, cleared}
 }
@@ -56,74 +53,76 @@ func (l *Lab) within(t time.Time, begins, lasts time.Duration) bool {
 	return d >= begins && d < begins+lasts
 }
 
-// apply lets the scenario change what a VM asks for.
-func (l *Lab) apply(v *vm, o *offer, t time.Time) {
-	o.burstRate = l.bursts[v.n]
-	switch v.name {
-	case noisyVM:
-		if l.within(t, noisyBegins, noisyLasts) {
-			o.threads, o.burst = 110*(1+0.25*wander(l.seed, v.n+1000, t)), 256<<10
-		}
-	case clearedVM:
-		if l.within(t, stealBegins, stealLasts) {
-			o.cpu, o.steal = 0.97, 0.31
-		}
-	case "crew-roster-01": // a rise that happens to come at the same time, and costs little
-		if l.within(t, rosterBegins, noisyLasts) {
-			o.reads *= 7
-		}
-	}
-}
-
-// slowdown is the factor on a controller's service time.
-func (l *Lab) slowdown(c *controller, t time.Time) float64 {
-	if c.array == l.gannet && c == l.gannet.controllers[slowController] && l.within(t, slowBegins, slowLasts) {
-		return slowFactor
-	}
-	return 1
-}
-
-func (l *Lab) silent(source string, t time.Time) bool {
-	return source == Petrel && l.within(t, silentBegins, silentLasts)
-}
-
-// migrate moves a VM when its time has come, and records what its source would say.
-func (l *Lab) migrate(t time.Time, moves map[string][]feed.Record) {
-	if l.moved || t.Before(l.anchor.Add(movesAt)) {
-		return
-	}
-	l.moved = true
+func (l *Lab) named(name string) *vm {
 	for _, v := range l.vms {
-		if v.name != movingVM {
-			continue
+		if v.name == name {
+			return v
 		}
-		from := v.host
-		v.host = l.hosts[(indexOf(l.hosts, from)+3)%northHosts]
-		var uses []string
-		for _, d := range v.disks {
-			uses = append(uses, "vdisk:"+d.id)
+	}
+	panic("lab: no machine " + name)
+}
+
+// lasting makes a fault of the programme that begins and ends where the anchor says.
+func (l *Lab) lasting(kind, class string, begins, lasts time.Duration, do func(x *effects, level float64, t time.Time)) *Fault {
+	f := &Fault{Kind: kind, Class: class, From: l.anchor.Add(begins), To: l.anchor.Add(begins + lasts), Force: 1}
+	f.do(do)
+	l.effects, l.faults = append(l.effects, f), append(l.faults, f)
+	return f
+}
+
+// buildProgramme lays out what goes wrong in the demo: what a visitor finds at the start, what lies in the week before, and what
+// begins while they look.
+func (l *Lab) buildProgramme() {
+	noisy := l.named(noisyVM)
+	disk := noisy.disks[0]
+	l.lasting("neighbour-pool-large", "noisy_neighbour", noisyBegins, noisyLasts, func(x *effects, _ float64, t time.Time) {
+		d := drift{from: noise(l.seed, noisy.n+1000, uint64(t.Unix()/420)), to: noise(l.seed, noisy.n+1000, uint64(t.Unix()/420)+1)}
+		f := float64(t.Unix()%420) / 420
+		wander := 2*(float64(d.from*(1-f))+float64(d.to*f)) - 1
+		x.extra[disk.at] = work{threads: 110 * (1 + float64(0.25*wander)), reads: 1, readSize: 256 << 10, miss: 1}
+	})
+	l.lasting("controller-slow", "degraded", slowBegins, slowLasts, func(x *effects, _ float64, _ time.Time) {
+		x.slow[l.gannet.controllers[slowController].at] *= slowFactor
+	})
+	cleared := l.named(clearedVM)
+	l.lasting("guest", "cleared", stealBegins, stealLasts, func(x *effects, _ float64, _ time.Time) {
+		x.cpu[cleared.at], x.steal[cleared.at] = 0.97, 0.31
+	})
+	roster := l.named("crew-roster-01") // a rise that happens to come at the same time, and costs little
+	l.effects = append(l.effects, always(func(x *effects, t time.Time) {
+		if l.within(t, rosterBegins, noisyLasts) {
+			x.factor[roster.at] *= 2.8
 		}
-		o := l.vmObject(v, uses)
-		for k, old := range l.objects[v.source] {
-			if old.Kind == estate.VM && old.ID == v.name {
-				l.objects[v.source][k] = o // a later inventory lists it where it is
-				if !l.warm {
-					return // it moved before the readings begin
-				}
+	}))
+	l.lasting("site-link", "site_link", siteBegins, siteLasts, func(x *effects, _ float64, _ time.Time) { x.roundTrip = 5e-3 })
+	l.lasting("rebuild", "degraded", rebuildBegins, rebuildLasts, func(x *effects, _ float64, _ time.Time) {
+		p := l.gannet.pools[1]
+		x.rebuild[p.at] = 1.5 * float64(p.drives)
+	})
+	l.lasting("backup-window", "crowd", backupBegins, backupLasts, func(x *effects, _ float64, _ time.Time) {
+		for _, v := range l.vms {
+			if d := v.disks[0]; d.volume.pool == l.heron.pools[1] && v.at%2 == 0 {
+				x.extra[d.at] = work{threads: 4, think: 1e-3, reads: 1, readSize: 256 << 10, miss: 1, sequential: 0.8}
 			}
 		}
-		moves[v.source] = append(moves[v.source],
-			feed.Record{Header: &feed.Header{Version: feed.Version, Source: v.source, Time: t}},
-			feed.Record{Object: o},
-			feed.Record{Event: &feed.Event{Of: "vm:" + v.name, Time: t, What: "migrated", Detail: "from " + from.name + " to " + v.host.name}})
-	}
+	})
+	// What begins while a visitor looks: a host's port takes its frames slowly.
+	slow := l.named(receiverVM).host.ports[0]
+	l.lasting("slow-receiver", "slow_receiver", receiverBegins, receiverLasts, func(x *effects, _ float64, _ time.Time) {
+		x.drain[slow.at] *= 40
+		x.bent = true
+	})
 }
 
-func indexOf(hosts []*host, h *host) int {
-	for i, x := range hosts {
-		if x == h {
-			return i
-		}
-	}
-	return 0
-}
+// The rest of the programme, in the week before and the hour after the anchor.
+const (
+	backupBegins   = -2*Day - 14*time.Hour // in the night two days ago
+	backupLasts    = 2 * time.Hour
+	rebuildBegins  = -4*Day - 6*time.Hour
+	rebuildLasts   = 5 * time.Hour
+	siteBegins     = -5*Day - 3*time.Hour
+	siteLasts      = 90 * time.Minute
+	receiverBegins = 5 * time.Minute
+	receiverLasts  = 25 * time.Minute
+	receiverVM     = "tide-model-02"
+)

@@ -1,6 +1,7 @@
 package lab
 
 import (
+	"cmp"
 	"maps"
 	"slices"
 	"strings"
@@ -40,9 +41,9 @@ func (l *Lab) buildHistory() {
 		return func(o *feed.Object) { o.Facts["state"] = s }
 	}
 	l.turns = append(l.turns,
-		turn{legLostAt, Petrel, "device:" + leg.deviceID, state("lost"), "leg_lost", "the leg of " + stretched.name + " on " + leg.array.name + " no longer answers"},
-		turn{legBackAt, Petrel, "device:" + leg.deviceID, state("active"), "leg_back", "the leg of " + stretched.name + " on " + leg.array.name + " is in step again"},
-		turn{firmwareAt, Gannet, "array:" + Gannet, func(o *feed.Object) { o.Facts["firmware"] = "7.3.1" }, "firmware_changed", "from 7.3.0 to 7.3.1"})
+		turn{legLostAt, l.src.petrel, "device:" + leg.deviceID, state("lost"), "leg_lost", "the leg of " + stretched.name + " on " + leg.array.name + " no longer answers"},
+		turn{legBackAt, l.src.petrel, "device:" + leg.deviceID, state("active"), "leg_back", "the leg of " + stretched.name + " on " + leg.array.name + " is in step again"},
+		turn{firmwareAt, l.src.gannet, "array:" + l.src.gannet, func(o *feed.Object) { o.Facts["firmware"] = "7.3.1" }, "firmware_changed", "from 7.3.0 to 7.3.1"})
 	for _, h := range l.hosts {
 		if h.name != "lighthouse-07" {
 			continue
@@ -56,9 +57,46 @@ func (l *Lab) buildHistory() {
 		}
 	}
 	grown := l.heron.volumes[6]
-	l.turns = append(l.turns, turn{volumeGrowth, Heron, "volume:" + grown.id, func(o *feed.Object) { o.Facts["bytes"] = 5.0 * tib }, "resized", "from 4 TiB to 5 TiB"})
+	l.turns = append(l.turns, turn{volumeGrowth, l.src.heron, "volume:" + grown.id, func(o *feed.Object) { o.Facts["bytes"] = 5.0 * tib }, "resized", "from 4 TiB to 5 TiB"})
 	l.moveDisk("lamp-telemetry-04")
-	slices.SortStableFunc(l.turns, func(a, b turn) int { return int(a.after - b.after) })
+	for _, v := range l.vms {
+		if v.name == movingVM {
+			l.migrateAt(l.anchor.Add(movesAt), v, l.hosts[(v.host.at+3)%l.size.north])
+		}
+	}
+	l.sortTurns()
+}
+
+func (l *Lab) sortTurns() {
+	slices.SortStableFunc(l.turns, func(a, b turn) int { return cmp.Compare(a.after, b.after) })
+}
+
+// factTurn is a turn that changes facts.
+func factTurn(after time.Duration, source, of string, set func(map[string]any), what, detail string) turn {
+	return turn{after, source, of, func(o *feed.Object) { set(o.Facts) }, what, detail}
+}
+
+// linkTurn is a turn that changes where a link leads.
+func linkTurn(after time.Duration, source, of, link string, to []string, what, detail string) turn {
+	return turn{after, source, of, func(o *feed.Object) { o.Links[link] = to }, what, detail}
+}
+
+// eventTurn is something that happens to an object and leaves it as it is.
+func eventTurn(after time.Duration, source, of, what, detail string) turn {
+	return turn{after, source, of, func(*feed.Object) {}, what, detail}
+}
+
+// repoint leads the loads of a machine's disks to where it runs and they lie now.
+func (l *Lab) repoint(v *vm) {
+	for _, d := range l.disks {
+		if d.vm != v {
+			continue
+		}
+		for _, tenant := range d.tenant {
+			l.point(l.main.net, tenant, d)
+		}
+	}
+	l.calm = nil // it is taken anew from the estate as it is
 }
 
 // moveDisk lets the first disk of a machine move to another datastore of the same pool.
@@ -83,6 +121,7 @@ func (l *Lab) moveDisk(name string) {
 		l.turns = append(l.turns, turn{diskMovesAt, v.source, "vdisk:" + d.id, func(o *feed.Object) {
 			o.Links["stored_on"] = []string{"datastore:" + to.id}
 			d.volume = to.volume
+			l.repoint(v)
 		}, "moved", "from " + from.name + " to " + to.name})
 	}
 }
