@@ -43,6 +43,8 @@ type Station struct {
 	Backlog float64 // work that waits, in server-seconds, solved
 
 	work, square, pull, held float64
+	credit                   bool
+	gain, moved              float64 // part of a step that is taken, and the last one
 	table                    *[blockCells + 1]float64
 }
 
@@ -105,6 +107,8 @@ type legSum struct{ rate, bytes, square, pull float64 }
 
 const blockCells = 512
 
+// patience is how much of a change of what credits wait for is passed on in one round: the two queues would chase each other.
+const patience = 0.1
 
 // AddStation adds a station and returns its number.
 func (n *Network) AddStation(servers, variation float64) int32 {
@@ -120,6 +124,14 @@ func blocking(servers float64) *[blockCells + 1]float64 {
 		t[k] = math.Round(math.Pow(float64(k)/blockCells, power)*1e12) / 1e12
 	}
 	return t
+}
+
+// Blocked approximates the probability that all of so many servers are busy at a utilization, ρ^(√(2(c+1))−1) (Sakasegawa 1977).
+func Blocked(utilization, servers float64) float64 {
+	if !(utilization > 0) {
+		return 0
+	}
+	return math.Pow(math.Min(1, utilization), math.Sqrt(2*(servers+1))-1)
 }
 
 // full is the probability that all servers are busy at a utilization.
@@ -184,7 +196,9 @@ func (n *Network) wait() {
 			x := &l.Visits[v]
 			l.Wait += float64(x.Part * n.Stations[x.Station].Wait)
 			if x.Next >= 0 { // a credit is out until its frame has left the next buffer
-				x.PerByte = n.Stations[x.Next].Wait/x.Frame + x.Drain
+				n.Stations[x.Station].credit = true
+				held := n.Stations[x.Next].Wait/x.Frame + x.Drain
+				x.PerByte += float64(patience * (held - x.PerByte))
 				continue
 			}
 			l.PerByte += float64(x.Part * x.PerByte)
@@ -312,7 +326,21 @@ func (n *Network) queue(round int) {
 		brought := float64(s.work * float64(s.Wait*(1-math.Min(own, 1))))
 		slope := (s.work - float64(s.Wait*s.pull)) / s.Servers
 		const steepest = 0.9 // beyond it one round would leap
-		s.Backlog = math.Max(0, s.Backlog+(brought-s.Backlog)/(1-math.Min(slope, steepest)))
+		step := (brought - s.Backlog) / (1 - math.Min(slope, steepest))
+		// Stations that hold one another chase each other: who turns back takes half the step, who goes on a longer one.
+		switch {
+		case s.gain == 0:
+			s.gain = 1
+		case float64(step*s.moved) < 0:
+			s.gain = math.Max(0.02, s.gain/2)
+		default:
+			s.gain = math.Min(1, s.gain*1.3)
+			if s.credit {
+				s.gain = math.Min(s.gain, patience)
+			}
+		}
+		s.moved = step
+		s.Backlog = math.Max(0, s.Backlog+float64(s.gain*step))
 		const calmly = 0.6 // the probability that all are busy is steep where there are many servers
 		full := s.full(math.Min(1, s.work/s.Servers))
 		if round == 1 && s.Busy == 0 {

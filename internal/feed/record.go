@@ -4,8 +4,11 @@ package feed
 
 import (
 	"bytes"
+	"encoding/json"
 	"fmt"
+	"maps"
 	"math"
+	"slices"
 	"strconv"
 	"time"
 
@@ -131,17 +134,68 @@ func (v *Values) UnmarshalJSON(b []byte) error {
 
 // MarshalJSON writes the row, NaN as null.
 func (v Values) MarshalJSON() ([]byte, error) {
-	out := make([]byte, 0, 8*len(v)+2)
+	return appendValues(make([]byte, 0, 8*len(v)+2), v), nil
+}
+
+func appendValues(out []byte, v Values) []byte {
 	out = append(out, '[')
 	for i, f := range v {
 		if i > 0 {
 			out = append(out, ',')
 		}
-		if math.IsNaN(f) || math.IsInf(f, 0) {
-			out = append(out, "null"...)
-		} else {
-			out = strconv.AppendFloat(out, f, 'f', -1, 64)
-		}
+		out = appendValue(out, f)
 	}
-	return append(out, ']'), nil
+	return append(out, ']')
+}
+
+// appendValue writes the shortest decimal that reads as the same number. What sources report has a few decimals at most, which
+// needs no search for the shortest: a whole number of ten-thousandths that divides back to the value is it.
+func appendValue(out []byte, f float64) []byte {
+	const parts = 1e4
+	scaled := math.Round(f * parts)
+	switch {
+	case math.IsNaN(f) || math.IsInf(f, 0):
+		return append(out, "null"...)
+	case !(math.Abs(scaled) < 1<<52) || scaled/parts != f || f == 0 && math.Signbit(f):
+		return strconv.AppendFloat(out, f, 'f', -1, 64)
+	}
+	n := int64(scaled)
+	if n < 0 {
+		out, n = append(out, '-'), -n
+	}
+	out = strconv.AppendInt(out, n/parts, 10)
+	rest := n % parts
+	if rest == 0 {
+		return out
+	}
+	out = append(out, '.', byte('0'+rest/1000), byte('0'+rest/100%10), byte('0'+rest/10%10), byte('0'+rest%10))
+	for out[len(out)-1] == '0' {
+		out = out[:len(out)-1]
+	}
+	return out
+}
+
+// appendReading writes a reading as its line.
+func appendReading(out []byte, r *Reading) ([]byte, error) {
+	of, err := json.Marshal(r.Of)
+	if err != nil {
+		return out, err
+	}
+	out = append(append(out, `{"reading":{"of":`...), of...)
+	out = append(out, `,"from":"`...)
+	out = r.From.AppendFormat(out, time.RFC3339Nano)
+	out = strconv.AppendFloat(append(out, `","step_s":`...), r.Step, 'f', -1, 64)
+	out = append(out, `,"values":{`...)
+	for k, name := range slices.Sorted(maps.Keys(r.Values)) {
+		if k > 0 {
+			out = append(out, ',')
+		}
+		key, err := json.Marshal(name)
+		if err != nil {
+			return out, err
+		}
+		out = append(append(out, key...), ':')
+		out = appendValues(out, r.Values[name])
+	}
+	return append(out, "}}}\n"...), nil
 }

@@ -10,6 +10,8 @@ import (
 type Writer struct {
 	out *bufio.Writer
 	enc *json.Encoder
+
+	line []byte
 }
 
 // NewWriter writes to w. Flush must be called at the end.
@@ -17,7 +19,7 @@ func NewWriter(w io.Writer) *Writer {
 	b := bufio.NewWriterSize(w, 1<<20)
 	enc := json.NewEncoder(b)
 	enc.SetEscapeHTML(false)
-	return &Writer{b, enc}
+	return &Writer{out: b, enc: enc}
 }
 
 // Write writes one record.
@@ -32,9 +34,12 @@ func (w *Writer) Write(r Record) error {
 			V *Object `json:"object"`
 		}{r.Object})
 	case r.Reading != nil:
-		return w.enc.Encode(struct {
-			V *Reading `json:"reading"`
-		}{r.Reading})
+		var err error
+		if w.line, err = appendReading(w.line[:0], r.Reading); err != nil {
+			return err
+		}
+		_, err = w.out.Write(w.line)
+		return err
 	case r.Histogram != nil:
 		return w.enc.Encode(struct {
 			V *Histogram `json:"histogram"`

@@ -88,7 +88,6 @@ type (
 		speed          float64
 		out, peer      *entity // the port itself, and the switch port it is logged in to
 		sends, takes   int32   // stations of its two directions
-		credits        int32   // of what it sends; -1 where they are not modelled
 		at             int
 	}
 	swtch struct {

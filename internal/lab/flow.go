@@ -81,7 +81,7 @@ func (l *Lab) trace(s *side, d *vdisk, k int) flow {
 		ports := l.front(d.vm.host, v).ports
 		for p := range ports {
 			half := s.fx.weights[d.vm.host.at][p]
-			f.front[0] += float64(half * (s.net.Stations[ports[p].sends].Wait + s.net.Stations[ports[p].credits].Wait + w.readSize/ports[p].speed))
+			f.front[0] += float64(half * (s.net.Stations[ports[p].sends].Wait + w.readSize/ports[p].speed))
 			f.front[1] += float64(half * (s.net.Stations[ports[p].takes].Wait + w.writeSize/ports[p].speed))
 		}
 		read, write := &s.net.Legs[uses[useRead].Leg], &s.net.Legs[uses[useWrite].Leg]

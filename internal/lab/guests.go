@@ -97,7 +97,7 @@ func (l *Lab) place(v *vm, n int) {
 		v.disks[0].share = 0.8
 		v.disks = append(v.disks, &vdisk{vm: v, share: 0.2, volume: store.volume})
 	}
-	if l.demo && v.name == "tide-model-01" { // and one raw LUN
+	if l.demo && v.name == "tide-model-01" || !l.demo && n == 3 { // and one raw LUN
 		raw := l.volume(l.heron, "vol-0199", 1, l.heron.pools[2], 0.5)
 		l.openOn(raw, true)
 		v.disks[0].share = 0.5

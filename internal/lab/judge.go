@@ -52,7 +52,7 @@ const (
 	hurtTime  = 250e-6
 )
 
-// Sufferers lists the machines that a fault hurt, worst first, its culprits left out.
+// Sufferers lists the machines that a fault hurt, worst first; its culprits are left out, but for who hurts only itself.
 func (l *Lab) Sufferers(f *Fault) []Sufferer {
 	out := []Sufferer{}
 	if l.judge == nil || l.judge.seconds == 0 || f.touches == nil {
@@ -60,7 +60,7 @@ func (l *Lab) Sufferers(f *Fault) []Sufferer {
 	}
 	for k, h := range l.judge.of {
 		v := l.vms[k]
-		if h.rate <= 0 || h.calmRate <= 0 || slices.Contains(f.culprits, v) || !slices.ContainsFunc(v.disks, f.touches) {
+		if h.rate <= 0 || h.calmRate <= 0 || f.Class != "own_demand" && slices.Contains(f.culprits, v) || !slices.ContainsFunc(v.disks, f.touches) {
 			continue
 		}
 		was, is := h.calmTime/h.calmRate, h.time/h.rate

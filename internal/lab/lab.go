@@ -160,19 +160,19 @@ func (l *Lab) tag(id string) string {
 // The first feed of each source lists its whole inventory where inventory is set.
 func (l *Lab) Write(from, to time.Time, inventory bool, write func(feed.Record) error) error {
 	l.pace = Step
-	return l.write(Anchor(from), to, inventory, write)
+	return l.write(Anchor(from), to, window, inventory, write)
 }
 
 // WritePast is Write for what is long past: means of five minutes, whatever the sources' intervals. Both ends are multiples of
 // ten minutes.
 func (l *Lab) WritePast(from, to time.Time, inventory bool, write func(feed.Record) error) error {
 	l.pace = coarse
-	return l.write(from.UTC().Truncate(2*coarse), to, inventory, write)
+	return l.write(from.UTC().Truncate(2*coarse), to, window, inventory, write)
 }
 
-func (l *Lab) write(from, to time.Time, inventory bool, write func(feed.Record) error) error {
-	for at := from; at.Before(to); at = at.Add(window) {
-		end := at.Add(window)
+func (l *Lab) write(from, to time.Time, span time.Duration, inventory bool, write func(feed.Record) error) error {
+	for at := from; at.Before(to); at = at.Add(span) {
+		end := at.Add(span)
 		if end.After(to) {
 			end = to
 		}
@@ -190,10 +190,7 @@ func (l *Lab) write(from, to time.Time, inventory bool, write func(feed.Record) 
 // solve runs the model over a stretch and returns what changed in the inventory.
 func (l *Lab) solve(from, to time.Time) map[string][]feed.Record {
 	for name, of := range l.entities {
-		every := 1
-		if l.pace == Step {
-			every = int(l.interval(name) / Step)
-		}
+		every := int(l.interval(name) / l.pace)
 		for _, e := range of {
 			if e.every != every {
 				e.every, e.steps = every, 0

@@ -12,7 +12,7 @@ import (
 // limits are faults of queues, ceilings and distance.
 var limits = []Kind{
 	{"host-queue", "host_queue", "the queue depth of a host's LUNs was set too small; I/Os wait in the host for a place while the array idles", "how small: 1 leaves three places", func(l *Lab, f *Fault) error {
-		h, _, err := l.reader(f)
+		h, _, err := l.reader(f, work{threads: 40, think: 2e-3, reads: 0.8, readSize: 8 << 10, writeSize: 8 << 10, miss: 0.1})
 		if err != nil {
 			return err
 		}
@@ -231,7 +231,6 @@ func (l *Lab) narrow(letter string, part float64) {
 		for _, at := range f.at {
 			x := n.Legs[at].Visits
 			for k := range 2 {
-				x[k*legVisits+legPortCredits].Drain = 1 / l.islSpeed
 				x[k*legVisits+legTrunk].PerByte = 1 / l.islSpeed
 			}
 		}

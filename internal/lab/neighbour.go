@@ -73,15 +73,13 @@ var neighbours = []Kind{
 		return nil
 	}},
 	{"own-demand", "own_demand", "one machine asks for more than the queue of its own LUN on its host lets through; nobody shares that queue", "how much it asks for", func(l *Lab, f *Fault) error {
-		v := l.tenants(func(d *vdisk) bool {
-			dev := d.vm.host.devices[d.volume]
-			return dev != nil && d.volume.pool != nil && d.volume.pool.media == "flash" && len(l.tenants(func(o *vdisk) bool { return o.vm.host.devices[o.volume] == dev })) == 1
-		})
-		if len(v) == 0 {
-			return errTooSmall
+		var one *vm
+		var d *vdisk
+		for _, x := range l.disks {
+			if x.direct { // nobody else can be on its LUN
+				one, d = x.vm, x
+			}
 		}
-		one := pick(f.r, v)
-		d := one.disks[0]
 		f.accuse(l, one)
 		f.touches = func(o *vdisk) bool { return o == d }
 		f.Component = d.vm.host.devices[d.volume].ref()
@@ -112,6 +110,9 @@ func (l *Lab) noisyPool(f *Fault, w work) error {
 	pools, err := crowded(l, l.pools, inPool)
 	if err != nil {
 		return err
+	}
+	if w.readSize > 64<<10 { // large reads from flash fill the ports first
+		pools = l.spinning(pools)
 	}
 	p := pick(f.r, pools)
 	// As many as keep every drive busy twice over, as far as its host's queue lets them through.

@@ -3,6 +3,8 @@ package lab
 import (
 	"math"
 	"time"
+
+	"dowsingrod/core/queueing"
 )
 
 // jitter is the small error of any measurement: within 2 %.
@@ -215,22 +217,25 @@ func (l *Lab) reportPorts() {
 		e.add(3, errors, 1)
 		e.tick()
 	}
-	both := func(p *port, taken float64) { // taken is the drain of what it takes in
+	both := func(p *port, toHosts int, taken float64) { // taken is the drain of what it takes in
 		tx, rx := bytes(p.sends, p.speed, 1), bytes(p.takes, p.speed, taken)
 		lost := l.main.fx.errors[p.at] * 1e-6 * rx / frame
 		// A receiver whose buffers stay full gives its switch no credits.
 		starved := math.Min(1, net.Stations[p.takes].Full*math.Max(0, taken-1)/taken)
-		out(p.out, tx, rx, net.Stations[p.credits].Full, lost)
+		// What it sends waits in the switch while the links there have no credits, and holds the port's own meanwhile.
+		t := l.trunks[p.sw.fabric]
+		held := tx / frame * (net.Stations[t.credits[toHosts]].Wait + net.Stations[t.link[toHosts]].Wait)
+		out(p.out, tx, rx, queueing.Blocked(held/portCredits, portCredits), lost)
 		out(p.peer, rx, tx, starved, float64(l.main.fx.errors[p.at]*1e-6*tx/frame))
 	}
 	for _, h := range l.hosts {
 		for _, p := range h.ports {
-			both(p, l.main.fx.drain[p.at])
+			both(p, 0, l.main.fx.drain[p.at])
 		}
 	}
 	for _, c := range l.controllers {
 		for _, p := range c.ports {
-			both(p, l.main.fx.drain[p.at])
+			both(p, 1, l.main.fx.drain[p.at])
 		}
 	}
 	for _, fabric := range l.order {

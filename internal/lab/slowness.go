@@ -115,7 +115,7 @@ func (l *Lab) degradedPool(f *Fault, what func(x *effects, p *pool, level float6
 // ways are faults of the ways between hosts and arrays.
 var ways = []Kind{
 	{"slow-receiver", "slow_receiver", "a port of a host takes its frames slowly; the switch holds them, the inter-switch link runs out of credits, and hosts that share only that link wait", "how slow it is", func(l *Lab, f *Fault) error {
-		h, fabric, err := l.reader(f)
+		h, fabric, err := l.reader(f, streams)
 		if err != nil {
 			return err
 		}
@@ -129,7 +129,7 @@ var ways = []Kind{
 		return nil
 	}},
 	{"path-loss", "path", "all paths of a host over one fabric are gone; the other carries everything, over a port that is too slow for it", "", func(l *Lab, f *Fault) error {
-		h, fabric, err := l.reader(f)
+		h, fabric, err := l.reader(f, streams)
 		if err != nil {
 			return err
 		}
@@ -149,7 +149,7 @@ var ways = []Kind{
 		return nil
 	}},
 	{"lopsided-paths", "path", "a host sends nearly all its I/O over one of its two fabrics although both stand; that port is full while the other idles", "", func(l *Lab, f *Fault) error {
-		h, fabric, err := l.reader(f)
+		h, fabric, err := l.reader(f, streams)
 		if err != nil {
 			return err
 		}
@@ -164,8 +164,11 @@ var ways = []Kind{
 	}},
 }
 
+// streams is what machines do that read much, in order.
+var streams = work{threads: 2, think: 1e-3, reads: 0.95, readSize: 64 << 10, writeSize: 32 << 10, miss: 0.1, sequential: 0.8}
+
 // reader chooses a host whose machines read much, and one of its fabrics; they are given enough to carry.
-func (l *Lab) reader(f *Fault) (*host, int, error) {
+func (l *Lab) reader(f *Fault, does work) (*host, int, error) {
 	var some []*host
 	for _, h := range l.hosts {
 		if len(l.tenants(func(d *vdisk) bool { return d.vm.host == h && d.volume.share == "" })) >= 4 {
@@ -184,7 +187,7 @@ func (l *Lab) reader(f *Fault) (*host, int, error) {
 		}
 		d := v.disks[0]
 		l.effects = append(l.effects, always(func(x *effects, _ time.Time) {
-			x.extra[d.at] = work{threads: 2, think: 1e-3, reads: 0.95, readSize: 64 << 10, writeSize: 32 << 10, miss: 0.1, sequential: 0.8}
+			x.extra[d.at] = does
 		}))
 	}
 	return h, f.r.IntN(2), nil

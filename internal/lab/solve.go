@@ -54,6 +54,11 @@ func (l *Lab) step(t time.Time, lasts time.Duration) {
 			l.calm = &c
 		}
 		l.calm.fx.reset()
+		for _, e := range l.effects {
+			if _, fault := e.(*Fault); !fault {
+				e.apply(l, &l.calm.fx, t)
+			}
+		}
 		l.settle(l.calm, lasts)
 	} else {
 		l.calm = nil

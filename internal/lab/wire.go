@@ -57,7 +57,7 @@ func (l *Lab) wire() {
 		l.trunks[s.fabric] = t
 	}
 	plug := func(p *port) {
-		p.sends, p.takes, p.credits = (*n).AddStation(1, 0.5), (*n).AddStation(1, 0.5), (*n).AddStation(portCredits, 1)
+		p.sends, p.takes = (*n).AddStation(1, 0.5), (*n).AddStation(1, 0.5)
 		p.at = l.ports
 		l.ports++
 	}
@@ -206,13 +206,11 @@ func (l *Lab) leg(n *queueing.Network, h *host, c *controller) [2]int32 {
 		t := l.trunks[near.sw.fabric]
 		isl := 1 / l.islSpeed
 		read.Visits = append(read.Visits,
-			queueing.LegVisit{Station: far.credits, Part: 0.5, Next: t.credits[1], Frame: frame, Drain: isl},
 			queueing.LegVisit{Station: far.sends, Part: 0.5, PerByte: 1 / far.speed, Next: -1},
 			queueing.LegVisit{Station: t.credits[1], Part: 0.5, Next: near.takes, Frame: frame, Drain: 1 / near.speed},
 			queueing.LegVisit{Station: t.link[1], Part: 0.5, PerByte: isl, Next: -1},
 			queueing.LegVisit{Station: near.takes, Part: 0.5, PerByte: 1 / near.speed, Next: -1})
 		write.Visits = append(write.Visits,
-			queueing.LegVisit{Station: near.credits, Part: 0.5, Next: t.credits[0], Frame: frame, Drain: isl},
 			queueing.LegVisit{Station: near.sends, Part: 0.5, PerByte: 1 / near.speed, Next: -1},
 			queueing.LegVisit{Station: t.credits[0], Part: 0.5, Next: far.takes, Frame: frame, Drain: 1 / far.speed},
 			queueing.LegVisit{Station: t.link[0], Part: 0.5, PerByte: isl, Next: -1},
@@ -227,8 +225,7 @@ func (l *Lab) leg(n *queueing.Network, h *host, c *controller) [2]int32 {
 
 // Visits of a front leg, per fabric.
 const (
-	legPortCredits = iota
-	legPort
+	legPort = iota
 	legTrunkCredits
 	legTrunk
 	legTaker
