@@ -131,7 +131,7 @@ func Blocked(utilization, servers float64) float64 {
 	if !(utilization > 0) {
 		return 0
 	}
-	return math.Pow(math.Min(1, utilization), math.Sqrt(2*(servers+1))-1)
+	return math.Pow(min(1, utilization), math.Sqrt(2*(servers+1))-1)
 }
 
 // full is the probability that all servers are busy at a utilization.
@@ -176,7 +176,7 @@ func (n *Network) Solve(tolerance float64, most int) int {
 		n.wait()
 		moved := n.rates()
 		n.queue(round)
-		if (moved < tolerance && round > 2) || round >= most {
+		if (moved < tolerance && round > 1) || round >= most {
 			n.started = true
 			return round
 		}
@@ -226,7 +226,7 @@ func (n *Network) rates() float64 {
 			s := &n.Stations[x.Station]
 			wait := s.Wait
 			if mine := float64(t.Rate * float64(x.Count*x.Work)); mine > 0 && s.Busy > 0 {
-				wait *= 1 - math.Min(1, mine/s.Busy)/math.Max(1, t.Threads)
+				wait *= 1 - min(1, mine/s.Busy)/max(1, t.Threads)
 			}
 			held += float64(x.Count * (wait + x.Work))
 		}
@@ -243,7 +243,7 @@ func (n *Network) rates() float64 {
 			h := &n.Stations[t.Holder]
 			wait := h.Wait
 			if mine := float64(t.Rate * held); mine > 0 && h.Busy > 0 {
-				wait *= 1 - math.Min(1, mine/h.Busy)/math.Max(1, t.Threads)
+				wait *= 1 - min(1, mine/h.Busy)/max(1, t.Threads)
 			}
 			response += wait
 		}
@@ -274,7 +274,7 @@ func (n *Network) rates() float64 {
 			if !x.Aside {
 				s.pull += float64(float64(work*x.Count) * pull)
 			}
-			s.held += float64(work / math.Max(1, t.Threads) * work)
+			s.held += float64(work / max(1, t.Threads) * work)
 		}
 		if t.Holder >= 0 {
 			s := &n.Stations[t.Holder]
@@ -283,7 +283,7 @@ func (n *Network) rates() float64 {
 			s.work += work
 			s.square += float64(work * held)
 			s.pull += float64(work * pull)
-			s.held += float64(work / math.Max(1, t.Threads) * work)
+			s.held += float64(work / max(1, t.Threads) * work)
 		}
 		for u := t.UseFrom; u < t.UseTo; u++ {
 			x := &n.Uses[u]
@@ -323,26 +323,26 @@ func (n *Network) queue(round int) {
 			continue
 		}
 		own := s.held / s.work / s.work // of the queue, the part that is an arrival's own
-		brought := float64(s.work * float64(s.Wait*(1-math.Min(own, 1))))
+		brought := float64(s.work * float64(s.Wait*(1-min(own, 1))))
 		slope := (s.work - float64(s.Wait*s.pull)) / s.Servers
 		const steepest = 0.9 // beyond it one round would leap
-		step := (brought - s.Backlog) / (1 - math.Min(slope, steepest))
+		step := (brought - s.Backlog) / (1 - min(slope, steepest))
 		// Stations that hold one another chase each other: who turns back takes half the step, who goes on a longer one.
 		switch {
 		case s.gain == 0:
 			s.gain = 1
 		case float64(step*s.moved) < 0:
-			s.gain = math.Max(0.02, s.gain/2)
+			s.gain = max(0.02, s.gain/2)
 		default:
-			s.gain = math.Min(1, s.gain*1.3)
+			s.gain = min(1, s.gain*1.3)
 			if s.credit {
-				s.gain = math.Min(s.gain, patience)
+				s.gain = min(s.gain, patience)
 			}
 		}
 		s.moved = step
-		s.Backlog = math.Max(0, s.Backlog+float64(s.gain*step))
+		s.Backlog = max(0, s.Backlog+float64(s.gain*step))
 		const calmly = 0.6 // the probability that all are busy is steep where there are many servers
-		full := s.full(math.Min(1, s.work/s.Servers))
+		full := s.full(min(1, s.work/s.Servers))
 		if round == 1 && s.Busy == 0 {
 			s.Full = full
 		}

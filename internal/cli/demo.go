@@ -32,8 +32,8 @@ const anchorSetting = "demo anchor"
 
 func (a *App) demo() *cli.Command {
 	return &cli.Command{Name: "demo", Usage: "everything on loopback: a database of its own, the service, and the demo estate",
-		Description: "Starts PostgreSQL in a state directory of its own, loads Tidewrack Ferries with a day of readings that\n" +
-			"ends now, and serves. The next start finds the data again. Ctrl-C ends all it started.",
+		Description: "Starts PostgreSQL in a state directory of its own, loads Tidewrack Ferries with a week of readings that\n" +
+			"ends now, and goes on from there, and serves. The next start finds the data again. Ctrl-C ends all it started.",
 		Flags: []cli.Flag{
 			&cli.IntFlag{Name: "port", Value: DefaultPort, Usage: "port to listen on, on loopback", Sources: cli.EnvVars("PORT")},
 			&cli.StringFlag{Name: "state", Usage: "state directory", Sources: cli.EnvVars("DOWSE_STATE")},
@@ -236,17 +236,16 @@ func (d *demoFeed) load(ctx context.Context) error {
 		return d.catchUp(ctx)
 	}
 	d.lab = lab.New(lab.Seed, now)
-	from := now.Add(-lab.Day)
 	if kept != "" {
-		d.step("moving the demo's day to now")
+		d.step("moving the demo's week to now")
 		if err := d.store.DropSources(ctx, lab.Names()); err != nil {
 			return err
 		}
 	}
-	d.step("bringing in Tidewrack Ferries: %d objects, a day of readings", d.lab.Objects())
+	d.step("bringing in Tidewrack Ferries: %d objects, a week of readings", d.lab.Objects())
 	records, shown := 0, time.Now()
 	totals, err := d.service.ImportRecords(ctx, func(write func(feed.Record) error) error {
-		return d.lab.Write(from, now, true, func(r feed.Record) error {
+		return d.lab.WriteWeek(now, func(r feed.Record) error {
 			if records++; time.Since(shown) > time.Second && r.Reading != nil {
 				shown = time.Now()
 				d.step("  up to %s before now", phrase.Span(now.Sub(r.Reading.From)))
@@ -306,7 +305,7 @@ func (a *App) writeDemo(path string) error {
 	}
 	w := feed.NewWriter(z)
 	now := lab.Anchor(time.Now())
-	if err := lab.New(lab.Seed, now).Write(now.Add(-lab.Day), now, true, w.Write); err != nil {
+	if err := lab.New(lab.Seed, now).WriteWeek(now, w.Write); err != nil {
 		return err
 	}
 	if err := w.Flush(); err != nil {

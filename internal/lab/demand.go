@@ -86,7 +86,7 @@ func (l *Lab) batch(v *vm, o *offer, hour float64) {
 	}
 	rate := o.reads + 120
 	o.readSize = (float64(o.reads*o.readSize) + 120*float64(128<<10)) / rate
-	o.miss = math.Min(2, (float64(o.reads*o.miss)+120*2)/rate)
+	o.miss = min(2, (float64(o.reads*o.miss)+120*2)/rate)
 	o.sequential = (float64(o.reads*o.sequential) + 120*0.9) / rate
 	o.reads = rate
 }

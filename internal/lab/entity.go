@@ -99,9 +99,17 @@ func (e *entity) tick() {
 		m := &e.metrics[k]
 		v := math.NaN()
 		if m.weight > 0 {
-			v = math.Round(m.sum/m.weight*m.decimals) / m.decimals
+			v = m.sum
+			if m.weight != 1 {
+				v /= m.weight
+			}
+			if m.decimals == 1 {
+				v = math.Floor(v + 0.5)
+			} else {
+				v = math.Floor(float64(v*m.decimals)+0.5) / m.decimals
+			}
 			if m.decimals == 1e4 {
-				v = math.Min(v, 1)
+				v = min(v, 1)
 			}
 		}
 		m.values = append(m.values, v)
@@ -123,7 +131,7 @@ func (e *entity) take(from time.Time, interval time.Duration, silent []bool) *fe
 			}
 		}
 		r.Values[m.name] = m.values
-		m.values = nil
+		m.values = make(feed.Values, 0, len(m.values)) // the next stretch is most often as long
 	}
 	return r
 }

@@ -170,6 +170,16 @@ func (l *Lab) WritePast(from, to time.Time, inventory bool, write func(feed.Reco
 	return l.write(from.UTC().Truncate(2*coarse), to, window, inventory, write)
 }
 
+// WriteWeek writes the demo's inventory and its week up to a moment: the last day at the intervals of its sources, what is before
+// it in means of five minutes.
+func (l *Lab) WriteWeek(to time.Time, write func(feed.Record) error) error {
+	day := to.UTC().Add(-Day).Truncate(2 * coarse)
+	if err := l.WritePast(to.Add(-Week), day, true, write); err != nil {
+		return err
+	}
+	return l.Write(day, to, false, write)
+}
+
 func (l *Lab) write(from, to time.Time, span time.Duration, inventory bool, write func(feed.Record) error) error {
 	for at := from; at.Before(to); at = at.Add(span) {
 		end := at.Add(span)

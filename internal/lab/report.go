@@ -44,9 +44,9 @@ func (l *Lab) gather() {
 				continue
 			}
 			near, far := v.near()
-			size := f.readBytes / math.Max(f.reads, 1e-12)
+			size := f.readBytes / max(f.reads, 1e-12)
 			below := flow{reads: f.missed, readBytes: f.missed * size}
-			deeper := f.missed * math.Min(1, 1-near.hit)
+			deeper := f.missed * min(1, 1-near.hit)
 			near.carry(&below, f.behind, f.behind, deeper)
 			near.pool.reads(deeper, below.readBytes, s.net.Stations[near.pool.station].Wait+s.net.Visits[s.net.Tenants[d.tenant[k]].From+atPool].Work, f.missed)
 			written := flow{writes: f.writes, writeBytes: f.writeBytes}
@@ -117,8 +117,8 @@ func (l *Lab) report(t time.Time) {
 	}
 	for k, v := range l.vms {
 		o := &l.offers[k]
-		cpu := math.Min(1, math.Max(o.cpu, l.main.fx.cpu[k]))
-		v.cpu.add(0, math.Min(1, cpu*l.jitter(v.n, cell, 12)), 1)
+		cpu := min(1, max(o.cpu, l.main.fx.cpu[k]))
+		v.cpu.add(0, min(1, cpu*l.jitter(v.n, cell, 12)), 1)
 		v.cpu.add(1, float64(l.main.fx.steal[k]*l.jitter(v.n, cell, 13))+0.002, 1)
 		v.cpu.tick()
 		l.cpu[v.host.at] += cpu * 4 / 32 / 1.6
@@ -136,9 +136,9 @@ func (l *Lab) report(t time.Time) {
 			if v.io.reads > 0 {
 				hit = v.hits / v.io.reads
 			}
-			v.out.add(7, math.Min(1, hit*l.jitter(uint64(k), cell, 16)), v.io.reads)
-			v.out.add(8, v.service[0]/math.Max(v.io.reads, 1e-12)*1e6*j, v.io.reads)
-			v.out.add(9, v.service[1]/math.Max(v.io.writes, 1e-12)*1e6*j, v.io.writes)
+			v.out.add(7, min(1, hit*l.jitter(uint64(k), cell, 16)), v.io.reads)
+			v.out.add(8, v.service[0]/max(v.io.reads, 1e-12)*1e6*j, v.io.reads)
+			v.out.add(9, v.service[1]/max(v.io.writes, 1e-12)*1e6*j, v.io.writes)
 		}
 		v.out.tick()
 		if v.device != nil {
@@ -154,13 +154,13 @@ func (l *Lab) report(t time.Time) {
 	}
 	for k, c := range l.controllers {
 		c.out.addIO(&c.io, l.jitter(uint64(k), cell, 18))
-		c.out.add(7, math.Min(1, net.Stations[c.station].Busy/float64(c.cores)*l.jitter(uint64(k), cell, 19)), 1)
+		c.out.add(7, min(1, net.Stations[c.station].Busy/float64(c.cores)*l.jitter(uint64(k), cell, 19)), 1)
 		pending := 0.0
 		for _, bytes := range l.main.caches[c.at].pending {
 			pending += bytes
 		}
-		c.out.add(8, math.Min(1, pending/l.cacheOf(c)), 1)
-		c.out.add(9, c.hits/math.Max(c.io.reads, 1e-12), c.io.reads)
+		c.out.add(8, min(1, pending/l.cacheOf(c)), 1)
+		c.out.add(9, c.hits/max(c.io.reads, 1e-12), c.io.reads)
 		c.out.tick()
 	}
 	l.reportPorts()
@@ -169,7 +169,7 @@ func (l *Lab) report(t time.Time) {
 		s.out.tick()
 	}
 	for k, h := range l.hosts {
-		h.busy.add(0, math.Min(1, l.cpu[k]*l.jitter(uint64(k), cell, 20)), 1)
+		h.busy.add(0, min(1, l.cpu[k]*l.jitter(uint64(k), cell, 20)), 1)
 		h.busy.tick()
 	}
 	l.siteLink.add(0, (l.roundTrip+l.main.fx.roundTrip)*1e6*l.jitter(0, cell, 21), 1)
@@ -192,14 +192,14 @@ func (d *vdisk) noise(*Lab) uint64 { return uint64(d.at) }
 func (l *Lab) reportPool(p *pool, n, cell uint64) {
 	p.out.addIO(&p.io, l.jitter(n, cell, 17))
 	busy := l.main.net.Stations[p.station].Busy / float64(p.drives)
-	p.out.add(7, math.Min(1, busy*l.jitter(n, cell, 22)), 1)
+	p.out.add(7, min(1, busy*l.jitter(n, cell, 22)), 1)
 	p.out.tick()
 	for g, group := range p.groups {
-		busy := math.Min(1, busy*group.weight*l.jitter(uint64(g), cell, 23))
+		busy := min(1, busy*group.weight*l.jitter(uint64(g), cell, 23))
 		group.out.add(0, busy, 1)
 		group.out.tick()
 		for d, drive := range group.drives {
-			drive.add(0, math.Min(1, busy*l.jitter(uint64(d), cell, 24)), 1)
+			drive.add(0, min(1, busy*l.jitter(uint64(d), cell, 24)), 1)
 			drive.tick()
 		}
 	}
@@ -221,7 +221,7 @@ func (l *Lab) reportPorts() {
 		tx, rx := bytes(p.sends, p.speed, 1), bytes(p.takes, p.speed, taken)
 		lost := l.main.fx.errors[p.at] * 1e-6 * rx / frame
 		// A receiver whose buffers stay full gives its switch no credits.
-		starved := math.Min(1, net.Stations[p.takes].Full*math.Max(0, taken-1)/taken)
+		starved := min(1, net.Stations[p.takes].Full*max(0, taken-1)/taken)
 		// What it sends waits in the switch while the links there have no credits, and holds the port's own meanwhile.
 		t := l.trunks[p.sw.fabric]
 		held := tx / frame * (net.Stations[t.credits[toHosts]].Wait + net.Stations[t.link[toHosts]].Wait)

@@ -107,7 +107,7 @@ func (l *Lab) load(s *side, lasts time.Duration) {
 			visit.Count = parityCost * s.fx.writes[p.at]
 			visit.Work = s.fx.drives[p.at] * (p.seek + float64(p.perByte*k.size[i]))
 			t.Threads = 3 * float64(p.drives)
-			t.Think = math.Max(0, t.Threads/rate-float64(visit.Count*visit.Work))
+			t.Think = max(0, t.Threads/rate-float64(visit.Count*visit.Work))
 		}
 	}
 	for _, p := range l.pools {
@@ -122,7 +122,7 @@ func (l *Lab) loadDisk(s *side, d *vdisk) {
 	o := &l.offers[d.vm.at]
 	factor := s.fx.factor[d.vm.at] * d.share
 	rate := (o.reads + o.writes) * factor
-	w := work{think: d.vm.load.think, reads: 1, readSize: o.readSize, writeSize: o.writeSize, miss: math.Min(1, (1-d.volume.hit)*o.miss), sequential: o.sequential}
+	w := work{think: d.vm.load.think, reads: 1, readSize: o.readSize, writeSize: o.writeSize, miss: min(1, (1-d.volume.hit)*o.miss), sequential: o.sequential}
 	if rate > 0 && !d.hidden {
 		w.reads = o.reads / (o.reads + o.writes)
 		w.threads = rate * (usualTime + w.think)
@@ -166,13 +166,13 @@ func (l *Lab) set(s *side, d *vdisk, k int, w work) {
 	}
 	near, far := v.near()
 	missed := reads * w.miss
-	second := math.Min(1, 1-near.hit)
+	second := min(1, 1-near.hit)
 	t.Inner += float64(writes*(l.roundTrip+s.fx.roundTrip+2*cacheTime+s.caches[far.owner.at].wait)) + float64(missed*cacheTime)
 	drive(&visits[atPool], s, near, missed*second, 0, w)
 	visits[atNear].Count, visits[atNear].Work = missed, s.fx.slow[near.owner.at]*(near.owner.service+float64(near.owner.perByte*w.readSize))
 	visits[atFar].Count, visits[atFar].Work = writes, s.fx.slow[far.owner.at]*(far.owner.service+float64(far.owner.perByte*w.writeSize))
 	visits[atNearAside].Count, visits[atNearAside].Work = writes, s.fx.slow[near.owner.at]*(near.owner.service+float64(near.owner.perByte*w.writeSize))
-	visits[atSite].Count, visits[atSite].Work = writes, w.writeSize/math.Max(siteSpeed-s.fx.siteBytes, siteSpeed/50)
+	visits[atSite].Count, visits[atSite].Work = writes, w.writeSize/max(siteSpeed-s.fx.siteBytes, siteSpeed/50)
 	uses[useBackRead].Count, uses[useBackRead].Bytes = missed, w.readSize
 	uses[useBackFar].Count, uses[useBackFar].Bytes = writes, w.writeSize
 	uses[useBackNear].Count, uses[useBackNear].Bytes = writes, w.writeSize
@@ -256,7 +256,7 @@ func (l *Lab) writesOf(s *side, d *vdisk, k int, t *queueing.Tenant) (rate, size
 	}
 	o := &l.offers[d.vm.at]
 	if k == 0 {
-		return t.Rate * o.writes / math.Max(o.reads+o.writes, 1e-9), o.writeSize
+		return t.Rate * o.writes / max(o.reads+o.writes, 1e-9), o.writeSize
 	}
 	x := s.fx.extra[d.at]
 	return t.Rate * (1 - x.reads), x.writeSize
@@ -281,7 +281,7 @@ func (l *Lab) throttle(s *side, lasts time.Duration) bool {
 		}
 		// Writers that wait w more per write do N/(Z+R+w): the cycle must grow as much as the rate must fall.
 		const cycle = 3e-3
-		wait := math.Max(0, (k.wait+cycle)*in/math.Max(room, in/20)-cycle)
+		wait := max(0, (k.wait+cycle)*in/max(room, in/20)-cycle)
 		if math.Abs(wait-k.wait) > 0.03*(wait+20e-6) {
 			changed = true
 		}
@@ -296,15 +296,14 @@ func (l *Lab) throttle(s *side, lasts time.Duration) bool {
 // cacheOf returns the bytes of a controller's write cache.
 func (l *Lab) cacheOf(c *controller) float64 { return cacheBytes * l.size.scale }
 
-// fill moves what is pending by what came in and what was destaged over the step.
+// fill moves what is pending by what came in, as throttle added it up, and what was destaged over the step.
 func (l *Lab) fill(s *side, lasts time.Duration) {
-	l.bytesIn(s)
 	for _, c := range l.controllers {
 		k := &s.caches[c.at]
 		for i, p := range c.array.pools {
 			out := float64(s.net.Tenants[p.destage[c]].Rate * k.size[i])
-			k.pending[i] = math.Max(0, k.pending[i]+float64((k.inflow[i]-out)*lasts.Seconds()))
-			k.pending[i] = math.Min(k.pending[i], l.cacheOf(c))
+			k.pending[i] = max(0, k.pending[i]+float64((k.inflow[i]-out)*lasts.Seconds()))
+			k.pending[i] = min(k.pending[i], l.cacheOf(c))
 		}
 	}
 }
@@ -337,6 +336,6 @@ func (l *Lab) bend(s *side) {
 		}
 	}
 	for _, d := range l.devices {
-		n.Stations[d.queue].Servers = math.Max(1, d.depth*s.fx.depth[d.host.at])
+		n.Stations[d.queue].Servers = max(1, d.depth*s.fx.depth[d.host.at])
 	}
 }
