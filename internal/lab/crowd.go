@@ -25,12 +25,12 @@ var crowds = []Kind{
 		f.do(func(x *effects, level float64, _ time.Time) {
 			for _, v := range l.vms {
 				if of(v.disks[0]) {
-					x.factor[v.at] *= 1 + float64(1.1*f.Force*level)
+					x.factor[v.at] *= 1 + float64(1.6*f.Force*level)
 				}
 			}
 		})
 		// It stood near its knee before.
-		l.effects = append(l.effects, always(func(x *effects, _ time.Time) { x.drives[p.at] *= 1.35 }))
+		l.effects = append(l.effects, lasting(func(x *effects, _ time.Time) { x.drives[p.at] *= 1.5 }))
 		return nil
 	}},
 }

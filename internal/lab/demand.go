@@ -54,6 +54,12 @@ type drift struct {
 
 // week is the part of a weekday's load that is there on the day of t: offices rest, ferries and lamps do not.
 func (l *Lab) week(v *vm, t time.Time) float64 {
+	if !l.demo {
+		if d := t.UTC().Weekday(); d == time.Saturday || d == time.Sunday {
+			return v.load.weekend
+		}
+		return 1
+	}
 	days := t.Sub(l.anchor).Hours()/24 + 3 + 16.34/24 // the anchor's day is a Thursday, counted from Monday
 	day := int(math.Floor(days)) % 7
 	if (day+7)%7 < 5 {

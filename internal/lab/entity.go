@@ -117,7 +117,7 @@ func (e *entity) tick() {
 	}
 }
 
-// take returns what was collected since, as one reading record; nil where there is nothing.
+// take returns what was collected since, as one reading record whose first interval begins at from; nil where there is nothing.
 func (e *entity) take(from time.Time, interval time.Duration, silent []bool) *feed.Reading {
 	if len(e.metrics) == 0 || len(e.metrics[0].values) == 0 {
 		return nil

@@ -23,6 +23,7 @@ type Fault struct {
 	does     []func(x *effects, level float64, t time.Time)
 	touches  func(d *vdisk) bool // what can suffer from it
 	culprits []*vm
+	ground   []effect // what was laid out with it
 	r        *rand.Rand
 }
 
@@ -154,7 +155,7 @@ func (l *Lab) Decoys(f *Fault) {
 	busiest := near[0]
 	l.decoys = append(l.decoys, busiest)
 	d := busiest.disks[0]
-	l.effects = append(l.effects, always(func(x *effects, _ time.Time) {
+	l.effects = append(l.effects, lasting(func(x *effects, _ time.Time) {
 		// Small reads that its cache holds: many, and cheap.
 		x.extra[d.at] = work{threads: 6, think: usualTime, reads: 0.95, readSize: 4 << 10, writeSize: 4 << 10, miss: 0.05}
 	}))
@@ -163,7 +164,7 @@ func (l *Lab) Decoys(f *Fault) {
 		begins := f.From.Add(time.Duration(f.r.IntN(121)-60) * time.Second)
 		more := 2 + 2*f.r.Float64()
 		at := v.at
-		l.effects = append(l.effects, always(func(x *effects, t time.Time) {
+		l.effects = append(l.effects, lasting(func(x *effects, t time.Time) {
 			if !t.Before(begins) {
 				x.factor[at] *= more
 			}
@@ -172,9 +173,11 @@ func (l *Lab) Decoys(f *Fault) {
 }
 
 // always is an effect that is no fault: it is there with and without them.
-type always func(x *effects, t time.Time)
+type always struct{ do func(x *effects, t time.Time) }
 
-func (a always) apply(_ *Lab, x *effects, t time.Time) bool {
-	a(x, t)
+func lasting(do func(x *effects, t time.Time)) *always { return &always{do} }
+
+func (a *always) apply(_ *Lab, x *effects, t time.Time) bool {
+	a.do(x, t)
 	return false
 }

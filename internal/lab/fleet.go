@@ -54,11 +54,13 @@ func Grow(o Options) (*Fleet, error) {
 		size.north, size.south = max(3, size.vms*2/75), max(2, size.vms/75)
 		size.scale = float64(size.vms) / 120
 		vms, hosts = vms+size.vms, hosts+size.north+size.south
-		l := build(o.Seed, Anchor(o.To), k, size, namesOf(k), false)
+		l := build(o.Seed, o.From, k, size, namesOf(k), false)
 		l.sources = o.sources(l.src, k)
 		f.Parts[k] = l
 	}
-	f.each(func(l *Lab) error { l.open(); return nil })
+	if err := f.each(func(l *Lab) error { l.open(); return nil }); err != nil {
+		return nil, err
+	}
 	f.hurt = f.Parts[int(noise(o.Seed, 71)*float64(n))]
 	if f.Fault != "" {
 		fault, err := f.hurt.Begin(o.Fault, o.Seed, o.Onset, o.Onset.Add(o.Lasts), o.Ramp, o.Force)

@@ -145,8 +145,12 @@ func (ld load) demand(hour float64) float64 {
 }
 
 // clock returns the hour of the scenario's day at t. The moment the demo was made is twenty past four
-// in the afternoon, whatever the wall says, so that every demo shows the same day.
+// in the afternoon, whatever the wall says, so that every demo shows the same day; other
+// estates keep UTC.
 func (l *Lab) clock(t time.Time) float64 {
+	if !l.demo {
+		return float64(t.Unix()%86400) / 3600
+	}
 	h := 16 + 20.0/60 + t.Sub(l.anchor).Hours()
 	return h - 24*math.Floor(h/24)
 }

@@ -242,12 +242,13 @@ func (l *Lab) writeSource(s Source, from, to time.Time, inventory bool, moves []
 		}
 	}
 	interval := l.interval(s.Name)
-	silent := make([]bool, to.Sub(from)/interval)
+	first := from.Truncate(interval) // an interval may have begun before this stretch
+	silent := make([]bool, to.Truncate(interval).Sub(first)/interval)
 	for i := range silent {
-		silent[i] = l.silent(s, from.Add(time.Duration(i)*interval), interval)
+		silent[i] = l.silent(s, first.Add(time.Duration(i)*interval), interval)
 	}
 	for _, e := range l.entities[s.Name] {
-		r := e.take(from.Add(s.Ahead), interval, silent)
+		r := e.take(first.Add(s.Ahead), interval, silent)
 		if r == nil {
 			continue
 		}

@@ -163,7 +163,7 @@ var innocents = []Kind{
 		return nil
 	}},
 	{"quiet", "cleared", "nothing goes wrong on a busy day", "", func(l *Lab, f *Fault) error {
-		l.effects = append(l.effects, always(func(x *effects, _ time.Time) {
+		l.effects = append(l.effects, lasting(func(x *effects, _ time.Time) {
 			for k := range x.factor {
 				x.factor[k] *= 1.25
 			}

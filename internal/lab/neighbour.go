@@ -25,7 +25,7 @@ var neighbours = []Kind{
 				allowed += 2.2 * d.share * (d.vm.load.reads + d.vm.load.writes)
 			}
 		}
-		l.effects = append(l.effects, always(func(x *effects, _ time.Time) { x.ceiling[lun.at] = allowed }))
+		l.effects = append(l.effects, lasting(func(x *effects, _ time.Time) { x.ceiling[lun.at] = allowed }))
 		l.fact(lun.array.name, "volume:"+lun.id, "iops_limit", float64(int(allowed)))
 		return nil
 	}},
@@ -44,7 +44,7 @@ var neighbours = []Kind{
 		l.noisy(f, servedBy(to), work{threads: 60, reads: 0.8, readSize: 4 << 10, writeSize: 4 << 10, miss: 0.02})
 		f.Component = to.ref()
 		// Per-I/O work of a data service makes the processors scarce enough for one machine to use up.
-		l.effects = append(l.effects, always(func(x *effects, _ time.Time) { x.slow[to.at] *= 2.5 * float64(to.cores) / 8 }))
+		l.effects = append(l.effects, lasting(func(x *effects, _ time.Time) { x.slow[to.at] *= 2.5 * float64(to.cores) / 8 }))
 		return nil
 	}},
 	{"neighbour-port", "noisy_neighbour", "one machine moves so many bytes in large reads that the ports of its array's controller are full", "how much it asks for", func(l *Lab, f *Fault) error {
@@ -111,10 +111,8 @@ func (l *Lab) noisyPool(f *Fault, w work) error {
 	if err != nil {
 		return err
 	}
-	if w.readSize > 64<<10 { // large reads from flash fill the ports first
-		pools = l.spinning(pools)
-	}
-	p := pick(f.r, pools)
+	// One host's queue does not let enough through to keep flash busy, and large reads fill its ports first.
+	p := pick(f.r, l.spinning(pools))
 	// As many as keep every drive busy twice over, as far as its host's queue lets them through.
 	w.threads = min(2.5*float64(p.drives), 1.5*l.depth())
 	l.noisy(f, inPool(p), w)

@@ -62,8 +62,8 @@ func (l *Lab) named(name string) *vm {
 	panic("lab: no machine " + name)
 }
 
-// lasting makes a fault of the programme that begins and ends where the anchor says.
-func (l *Lab) lasting(kind, class string, begins, lasts time.Duration, do func(x *effects, level float64, t time.Time)) *Fault {
+// programme makes a fault of the programme that begins and ends where the anchor says.
+func (l *Lab) programme(kind, class string, begins, lasts time.Duration, do func(x *effects, level float64, t time.Time)) *Fault {
 	f := &Fault{Kind: kind, Class: class, From: l.anchor.Add(begins), To: l.anchor.Add(begins + lasts), Force: 1}
 	f.do(do)
 	l.effects, l.faults = append(l.effects, f), append(l.faults, f)
@@ -75,31 +75,31 @@ func (l *Lab) lasting(kind, class string, begins, lasts time.Duration, do func(x
 func (l *Lab) buildProgramme() {
 	noisy := l.named(noisyVM)
 	disk := noisy.disks[0]
-	l.lasting("neighbour-pool-large", "noisy_neighbour", noisyBegins, noisyLasts, func(x *effects, _ float64, t time.Time) {
+	l.programme("neighbour-pool-large", "noisy_neighbour", noisyBegins, noisyLasts, func(x *effects, _ float64, t time.Time) {
 		d := drift{from: noise(l.seed, noisy.n+1000, uint64(t.Unix()/420)), to: noise(l.seed, noisy.n+1000, uint64(t.Unix()/420)+1)}
 		f := float64(t.Unix()%420) / 420
 		wander := 2*(float64(d.from*(1-f))+float64(d.to*f)) - 1
 		x.extra[disk.at] = work{threads: 110 * (1 + float64(0.25*wander)), reads: 1, readSize: 256 << 10, miss: 1}
 	})
-	l.lasting("controller-slow", "degraded", slowBegins, slowLasts, func(x *effects, _ float64, _ time.Time) {
+	l.programme("controller-slow", "degraded", slowBegins, slowLasts, func(x *effects, _ float64, _ time.Time) {
 		x.slow[l.gannet.controllers[slowController].at] *= slowFactor
 	})
 	cleared := l.named(clearedVM)
-	l.lasting("guest", "cleared", stealBegins, stealLasts, func(x *effects, _ float64, _ time.Time) {
+	l.programme("guest", "cleared", stealBegins, stealLasts, func(x *effects, _ float64, _ time.Time) {
 		x.cpu[cleared.at], x.steal[cleared.at] = 0.97, 0.31
 	})
 	roster := l.named("crew-roster-01") // a rise that happens to come at the same time, and costs little
-	l.effects = append(l.effects, always(func(x *effects, t time.Time) {
+	l.effects = append(l.effects, lasting(func(x *effects, t time.Time) {
 		if l.within(t, rosterBegins, noisyLasts) {
 			x.factor[roster.at] *= 2.8
 		}
 	}))
-	l.lasting("site-link", "site_link", siteBegins, siteLasts, func(x *effects, _ float64, _ time.Time) { x.roundTrip = 5e-3 })
-	l.lasting("rebuild", "degraded", rebuildBegins, rebuildLasts, func(x *effects, _ float64, _ time.Time) {
+	l.programme("site-link", "site_link", siteBegins, siteLasts, func(x *effects, _ float64, _ time.Time) { x.roundTrip = 5e-3 })
+	l.programme("rebuild", "degraded", rebuildBegins, rebuildLasts, func(x *effects, _ float64, _ time.Time) {
 		p := l.gannet.pools[1]
 		x.rebuild[p.at] = 1.5 * float64(p.drives)
 	})
-	l.lasting("backup-window", "crowd", backupBegins, backupLasts, func(x *effects, _ float64, _ time.Time) {
+	l.programme("backup-window", "crowd", backupBegins, backupLasts, func(x *effects, _ float64, _ time.Time) {
 		for _, v := range l.vms {
 			if d := v.disks[0]; d.volume.pool == l.heron.pools[1] && v.at%2 == 0 {
 				x.extra[d.at] = work{threads: 4, think: 1e-3, reads: 1, readSize: 256 << 10, miss: 1, sequential: 0.8}
@@ -108,7 +108,7 @@ func (l *Lab) buildProgramme() {
 	})
 	// What begins while a visitor looks: a host's port takes its frames slowly.
 	slow := l.named(receiverVM).host.ports[0]
-	l.lasting("slow-receiver", "slow_receiver", receiverBegins, receiverLasts, func(x *effects, _ float64, _ time.Time) {
+	l.programme("slow-receiver", "slow_receiver", receiverBegins, receiverLasts, func(x *effects, _ float64, _ time.Time) {
 		x.drain[slow.at] *= 40
 		x.bent = true
 	})

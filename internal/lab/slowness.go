@@ -2,6 +2,7 @@ package lab
 
 import (
 	"fmt"
+	"maps"
 	"time"
 
 	"dowsingrod/core/estate"
@@ -186,7 +187,7 @@ func (l *Lab) reader(f *Fault, does work) (*host, int, error) {
 			break
 		}
 		d := v.disks[0]
-		l.effects = append(l.effects, always(func(x *effects, _ time.Time) {
+		l.effects = append(l.effects, lasting(func(x *effects, _ time.Time) {
 			x.extra[d.at] = does
 		}))
 	}
@@ -195,9 +196,12 @@ func (l *Lab) reader(f *Fault, does work) (*host, int, error) {
 
 // fact changes what is said of an object from the start.
 func (l *Lab) fact(source, ref, name string, value any) {
-	for _, o := range l.objects[source] {
+	for k, o := range l.objects[source] {
 		if o.Ref().String() == ref {
-			o.Facts[name] = value
+			changed := *o // somebody may be reading what it was
+			changed.Facts = maps.Clone(o.Facts)
+			changed.Facts[name] = value
+			l.objects[source][k] = &changed
 		}
 	}
 }
