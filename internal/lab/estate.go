@@ -58,6 +58,9 @@ type (
 		hidden bool // no disk of a machine: what the estate does by itself, as copying one
 		out    *entity
 
+		flows   [2]*entity // as the switch ports of its host see it, where they tell machines apart
+		flowsOf *host      // the host whose ports those are
+
 		at     int      // among the disks of its lab
 		tenant [2]int32 // its own load, and what a fault adds
 		seen   [2]flow  // what either does, found last
@@ -262,7 +265,7 @@ func (l *Lab) buildHosts() {
 		l.object(site.source, estate.Cluster, id, id+" cluster", estate.Facts{"uuid": uuid(l.tag(id))}, links{"member_of": {"site:" + id}})
 	}
 	for n := range l.size.north + l.size.south {
-		h := &host{name: fmt.Sprintf("lighthouse-%02d", l.size.hostsBefore+n+1), id: fmt.Sprintf("h-%02d", n+1), north: n < l.size.north, source: l.src.hypNorth, devices: map[*volume]*device{}}
+		h := &host{name: fmt.Sprintf("lighthouse-%02d", l.size.hostsBefore+n+1), id: fmt.Sprintf("h-%02d", n+1), north: n < l.size.north, at: n, source: l.src.hypNorth, devices: map[*volume]*device{}}
 		site, letters := "northmole", []string{"a", "b"}
 		if !h.north {
 			h.source, site, letters = l.src.hypSouth, "southmole", []string{"c", "d"}

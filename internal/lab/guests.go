@@ -130,6 +130,7 @@ func (l *Lab) describe(v *vm) {
 		l.disks = append(l.disks, d)
 	}
 	l.objects[v.source] = append(l.objects[v.source], l.vmObject(v, uses))
+	l.tagFlows(v)
 	v.cpu = l.entity(v.source, "vm:"+v.name, "busy_share", "steal_share")
 }
 
@@ -153,4 +154,26 @@ func (l *Lab) clock(t time.Time) float64 {
 	}
 	h := 16 + 20.0/60 + t.Sub(l.anchor).Hours()
 	return h - 24*math.Floor(h/24)
+}
+
+// tagged tells the hosts whose switch ports mark frames with the machine they belong to: some do, most do not.
+func (l *Lab) tagged(h *host) bool { return !l.demo && h.at%5 == 1 }
+
+// tagFlows lists the flows of a machine that its host's switch ports tell apart.
+func (l *Lab) tagFlows(v *vm) {
+	if !l.tagged(v.host) {
+		return
+	}
+	for _, d := range v.disks {
+		if d.volume.share != "" {
+			continue
+		}
+		to := l.front(v.host, d.volume)
+		for k, near := range v.host.ports {
+			id := fmt.Sprintf("%s-%d", d.id, k)
+			l.object(near.sw.source, estate.Flow, id, "", estate.Facts{"initiator": near.wwpn, "target": to.ports[k].wwpn, "lun": float64(d.volume.number), "vm_uuid": uuid(v.name)}, nil)
+			d.flows[k] = l.ioEntity(near.sw.source, "flow:"+id)
+		}
+		d.flowsOf = v.host
+	}
 }

@@ -114,6 +114,9 @@ func (l *Lab) report(t time.Time) {
 		}
 		d.out.addIO(&io, j)
 		d.out.tick()
+		if d.flowsOf != nil {
+			l.reportFlows(d, j)
+		}
 	}
 	for k, v := range l.vms {
 		o := &l.offers[k]
@@ -184,6 +187,25 @@ func (l *Lab) report(t time.Time) {
 	l.siteLink.add(1, north+l.main.fx.siteBytes/2, 1)
 	l.siteLink.add(2, south+l.main.fx.siteBytes/2, 1)
 	l.siteLink.tick()
+}
+
+// reportFlows tells what the switch ports of a host see of a disk: half on either fabric, timed without the host's queue. Once its
+// machine has moved they see nothing of it.
+func (l *Lab) reportFlows(d *vdisk, j float64) {
+	var io sums
+	if d.vm.host == d.flowsOf {
+		queue := l.main.net.Stations[d.vm.host.devices[d.volume].queue].Wait + hostTime
+		for k := range d.seen {
+			f := &d.seen[k]
+			io.add(f, [2]float64{max(0, f.host[0]-queue), max(0, f.host[1]-queue)})
+		}
+	}
+	for k, out := range d.flows {
+		part := l.main.fx.weights[d.flowsOf.at][k]
+		of := sums{io.reads * part, io.writes * part, io.readBytes * part, io.writeBytes * part, io.readTime * part, io.writeTime * part}
+		out.addIO(&of, j)
+		out.tick()
+	}
 }
 
 // noise is the number under which a disk's readings err.

@@ -61,8 +61,7 @@ func (l *Lab) wire() {
 		p.at = l.ports
 		l.ports++
 	}
-	for k, h := range l.hosts {
-		h.at = k
+	for _, h := range l.hosts {
 		plug(h.ports[0])
 		plug(h.ports[1])
 	}
