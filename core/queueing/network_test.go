@@ -197,3 +197,13 @@ func TestItStartsAgainFromWhatItFound(t *testing.T) {
 	c.Solve(1e-6, 10000)
 	assert.Equal(t, n.Tenants, c.Tenants)
 }
+
+func TestAStationIsWhatItIsEventByEvent(t *testing.T) {
+	for _, c := range []struct{ tenants, threads, servers int }{{20, 2, 4}, {50, 4, 32}, {100, 8, 32}} {
+		n := one(float64(c.servers), 1, 0.005, 0.03, float64(c.threads), c.tenants)
+		n.Solve(1e-8, 10000)
+		rate, response := ByEvents(c.tenants*c.threads, c.servers, 0.005, 0.03, 30, 7)
+		assert.InEpsilon(t, rate, n.Tenants[0].Rate*float64(c.tenants), 0.05)
+		assert.InEpsilon(t, response, n.Tenants[0].Response, 0.15)
+	}
+}

@@ -21,7 +21,7 @@ import (
 
 // lab makes estates that do not exist, to try things on.
 func (a *App) lab() *cli.Command {
-	return &cli.Command{Name: "lab", Usage: "make up estates to try things on", Commands: []*cli.Command{a.labRun(), a.labFaults(), a.labServe(), a.labBegin(), a.labEnd(), a.labRemedy(), a.labState(), a.labEstate()}}
+	return &cli.Command{Name: "lab", Usage: "make up estates to try things on", Commands: []*cli.Command{a.labRun(), a.labFaults(), a.labServe(), a.labBegin(), a.labEnd(), a.labRemedy(), a.labState(), a.labFigures(), a.labEstate()}}
 }
 
 func (a *App) labEstate() *cli.Command {

@@ -3,6 +3,9 @@ package cli_test
 import (
 	"bufio"
 	"encoding/json"
+	"image"
+	"image/color"
+	"image/png"
 	"io"
 	"os"
 	"path/filepath"
@@ -139,4 +142,30 @@ func TestALabIsServedAndTalkedTo(t *testing.T) {
 	info, err := os.Stat(filepath.Join(folder, "token"))
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+}
+
+func TestLabFiguresAreDrawn(t *testing.T) {
+	c := demo(t)
+	dir := t.TempDir()
+	out, said, status := c.run("lab", "figures", "--out", dir)
+	require.Zero(t, status, said)
+	assert.Equal(t, 3, strings.Count(out, ".png"))
+	files, err := filepath.Glob(filepath.Join(dir, "*.png"))
+	require.NoError(t, err)
+	for _, name := range files {
+		f, err := os.Open(name)
+		require.NoError(t, err)
+		picture, err := png.Decode(f)
+		require.NoError(t, err)
+		f.Close()
+		assert.Equal(t, image.Pt(1280, 720), picture.Bounds().Size(), name)
+		tones := map[color.Color]bool{}
+		for x := 0; x < 1280; x += 2 {
+			for y := 0; y < 720; y += 2 {
+				tones[picture.At(x, y)] = true
+			}
+		}
+		assert.Greater(t, len(tones), 20, "something is drawn in %s", name)
+	}
+	assert.Len(t, files, 3)
 }

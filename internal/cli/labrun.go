@@ -9,6 +9,7 @@ import (
 
 	"dowsingrod/core/phrase"
 	"dowsingrod/internal/lab"
+	"dowsingrod/internal/lab/figure"
 	"dowsingrod/internal/service"
 )
 
@@ -114,6 +115,21 @@ func (a *App) labRun() *cli.Command {
 				fmt.Fprintln(a.Out, "Nothing went wrong.")
 			}
 			return nil
+		}}
+}
+
+func (a *App) labFigures() *cli.Command {
+	return &cli.Command{Name: "figures", Usage: "draw what the lab's model does: the knee of a pool, credits that run out, a victim in a closed loop",
+		Flags: []cli.Flag{&cli.StringFlag{Name: "out", Usage: "folder to write to", Value: "lab-figures"}},
+		Action: func(_ context.Context, c *cli.Command) error {
+			if c.Args().Present() {
+				return wrongUsage("%q is too much: dowse lab figures takes flags only", c.Args().First())
+			}
+			paths, err := figure.WriteAll(c.String("out"))
+			for _, p := range paths {
+				fmt.Fprintln(a.Out, p)
+			}
+			return err
 		}}
 }
 

@@ -47,6 +47,10 @@ func main() {
 		err = serveFeeds()
 	case "estates":
 		err = estates(ctx)
+	case "labs":
+		err = labs(ctx)
+	case "lab-week", "lab-live", "lab-incidents", "lab-cost":
+		err = labPart(what)
 	default:
 		if part, arg, _ := strings.Cut(what, " "); part == "serve-estate" {
 			err = serveEstate(ctx, arg)
@@ -55,7 +59,7 @@ func main() {
 			err = estateOf(ctx, vms)
 			break
 		}
-		err = errors.New("usage: measure bench | measure collect | measure estates | measure score | measure real [hold]")
+		err = errors.New("usage: measure bench | measure collect | measure estates | measure labs | measure score | measure real [hold]")
 	}
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err) // log writes to where slog does, and that is nowhere
@@ -184,7 +188,10 @@ func (p *place) bench(ctx context.Context, dir string) error {
 	if err := collecting(ctx); err != nil {
 		return err
 	}
-	return estates(ctx)
+	if err := estates(ctx); err != nil {
+		return err
+	}
+	return labs(ctx)
 }
 
 func (p *place) load(ctx context.Context, path string) (time.Duration, service.ImportResult, error) {

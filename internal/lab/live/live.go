@@ -27,7 +27,7 @@ type Live struct {
 	fleet  *lab.Fleet
 	tick   time.Duration
 	until  time.Time // the model has been run up to here
-	recent map[string]*ring
+	recent map[string]*recent
 	begun  map[int]*Begun
 	last   int
 }
@@ -44,36 +44,72 @@ type Begun struct {
 	x     *lab.Fault
 }
 
-// ring holds the newest readings and events of a source.
-type ring struct{ list []entry }
-
-type entry struct {
-	record feed.Record
-	until  time.Time
-	values int
+// recent holds the newest readings and events of a source.
+type recent struct {
+	order  []string // objects, as they were first reported
+	by     map[string]*feed.Reading
+	events []feed.Record // with the headers and objects they came with
 }
 
-func (r *ring) add(rec feed.Record, until time.Time) {
-	e := entry{record: rec, until: until}
-	if rec.Reading != nil {
-		for _, v := range rec.Reading.Values {
-			e.values += len(v)
-		}
+func (r *recent) add(rec feed.Record, now time.Time) {
+	if rec.Event != nil {
+		r.events = append(r.events, rec)
+		return
 	}
-	r.list = append(r.list, e)
+	if rec.Reading == nil {
+		return
+	}
+	have := r.by[rec.Reading.Of]
+	if have == nil {
+		r.order = append(r.order, rec.Reading.Of)
+		r.by[rec.Reading.Of] = rec.Reading
+		return
+	}
+	n := 0
+	for _, v := range have.Values {
+		n = len(v)
+	}
+	step := time.Duration(have.Step * float64(time.Second))
+	// What is too old is dropped once it is half of all, so that each value is moved about once.
+	drop := 0
+	if old := int(now.Add(-kept).Sub(have.From) / step); old > n/2 {
+		drop = min(old, n)
+	}
+	for metric, v := range rec.Reading.Values {
+		have.Values[metric] = append(slices.Delete(have.Values[metric], 0, drop), v...)
+	}
+	have.From = have.From.Add(time.Duration(drop) * step)
 }
 
-// trim forgets what is too old or too much.
-func (r *ring) trim(now time.Time) {
-	sum, first := 0, len(r.list)
-	for first > 0 {
-		e := r.list[first-1]
-		if sum += e.values; sum > mostValues || e.until.Before(now.Add(-kept)) {
-			break
+// forget drops events that are too old.
+func (r *recent) forget(now time.Time) {
+	r.events = slices.DeleteFunc(r.events, func(e feed.Record) bool { return e.Event.Time.Before(now.Add(-kept)) })
+}
+
+// copy returns what is there, in order, for somebody who reads it while more comes in. It leaves out the oldest values where
+// there are more than pullers take.
+func (r *recent) copy() []feed.Record {
+	values := 0
+	for _, x := range r.by {
+		for _, v := range x.Values {
+			values += len(v)
 		}
-		first--
 	}
-	r.list = slices.Delete(r.list, 0, first)
+	out := make([]feed.Record, 0, len(r.order)+len(r.events))
+	for _, of := range r.order {
+		x := r.by[of]
+		c := &feed.Reading{Of: x.Of, From: x.From, Step: x.Step, Values: make(map[string]feed.Values, len(x.Values))}
+		for metric, v := range x.Values {
+			skip := 0
+			if values > mostValues {
+				skip = len(v) - len(v)*mostValues/values
+			}
+			c.From = x.From.Add(time.Duration(float64(skip) * x.Step * float64(time.Second)))
+			c.Values[metric] = slices.Clone(v[skip:])
+		}
+		out = append(out, feed.Record{Reading: c})
+	}
+	return append(out, r.events...)
 }
 
 // New makes an estate that goes on from o.From. A tick is how much is solved at once: whole minutes.
@@ -85,7 +121,7 @@ func New(o lab.Options, tick time.Duration) (*Live, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Live{fleet: f, tick: tick, until: f.From, recent: map[string]*ring{}, begun: map[int]*Begun{}}, nil
+	return &Live{fleet: f, tick: tick, until: f.From, recent: map[string]*recent{}, begun: map[int]*Begun{}}, nil
 }
 
 // Until returns up to when the estate has been run.
@@ -113,14 +149,14 @@ func (l *Live) Advance(to time.Time) error {
 			defer mu.Unlock()
 			of := l.recent[source]
 			if of == nil {
-				of = &ring{}
+				of = &recent{by: map[string]*feed.Reading{}}
 				l.recent[source] = of
 			}
 			of.add(r, next)
 			return nil
 		})
 		for _, r := range l.recent {
-			r.trim(next)
+			r.forget(next)
 		}
 		l.until = next
 		l.mu.Unlock()
@@ -148,9 +184,9 @@ var ErrNoSource = errors.New("the lab has no such source")
 func (l *Live) Feed(source string, w io.Writer) error {
 	l.mu.Lock()
 	inventory := slices.Clone(l.fleet.Inventory(source))
-	var recent []entry
+	var lately []feed.Record
 	if r := l.recent[source]; r != nil {
-		recent = slices.Clone(r.list)
+		lately = r.copy()
 	}
 	until := l.until
 	l.mu.Unlock()
@@ -166,8 +202,8 @@ func (l *Live) Feed(source string, w io.Writer) error {
 			return err
 		}
 	}
-	for _, e := range recent {
-		if err := out.Write(e.record); err != nil {
+	for _, r := range lately {
+		if err := out.Write(r); err != nil {
 			return err
 		}
 	}
