@@ -143,6 +143,7 @@ type volumeSide struct {
 	back    point     // the back end's own time for one I/O it is asked for
 	outer   point     // for a virtualizer: its own view of the back end
 	pending []float64 // highest write-pending share of the controllers that serve it
+	cached  point     // its writes at the front end, to hold reads against
 	deeper  []int32   // what back and outer are summed over
 }
 
@@ -389,11 +390,11 @@ func (c *computation) volumes(m *route.Map, volumes []int32, dir string) volumeS
 		}
 	}
 	side.hosts = c.at(m, "host device", dir, devices)
+	side.pending = c.highest(m, controllers, "write_pending_share")
 	if dir == "write" {
-		side.pending = c.highest(m, controllers, "write_pending_share")
 		return side
 	}
-	side.hit = c.hits(m, volumes)
+	side.hit, side.cached = c.hits(m, volumes), c.at(m, name, "write", volumes)
 	if len(legs) > 0 {
 		side.back, side.outer = c.at(m, "back-end array", dir, legs), c.at(m, "virtualizer's back-end device", dir, outer)
 		side.deeper = slices.Concat(legs, outer)
@@ -444,6 +445,10 @@ func (c *computation) highest(m *route.Map, objects []int32, metric string) []fl
 // A read costs the back end only where it misses the cache: (1 − hit) × the back end's latency. A
 // write is answered from cache, so the back end is not in its way, until so much is pending that
 // writes must wait for it.
+//
+// A pool's mean is one over the I/Os of all its volumes, and others' may be larger than this one's: then it says too
+// much. A write that the cache answered went through the same controller and not to the drives, so a read spends no more
+// in the back end than what it takes longer than such a write.
 func (v volumeSide) backEnd(i int, dir string) (seconds, outer float64) {
 	if dir == "write" {
 		if !(v.pending[i] < pendingForced) {
@@ -459,7 +464,11 @@ func (v volumeSide) backEnd(i int, dir string) (seconds, outer float64) {
 	if around := v.outer.latency(i); around > inner {
 		return miss * around, 1 - inner/around
 	}
-	return miss * inner, 0
+	seconds = miss * inner
+	if most := v.front.latency(i) - v.cached.latency(i); seconds > most && most > 0 && v.pending[i] < pendingForced {
+		seconds = most
+	}
+	return seconds, 0
 }
 
 // Needs lists the readings that Compute will ask for.

@@ -9,7 +9,7 @@ import (
 
 	"dowsingrod/core/phrase"
 	"dowsingrod/internal/lab"
-	"dowsingrod/internal/lab/figure"
+	drawn "dowsingrod/internal/lab/figure"
 	"dowsingrod/internal/service"
 )
 
@@ -125,7 +125,7 @@ func (a *App) labFigures() *cli.Command {
 			if c.Args().Present() {
 				return wrongUsage("%q is too much: dowse lab figures takes flags only", c.Args().First())
 			}
-			paths, err := figure.WriteAll(c.String("out"))
+			paths, err := drawn.WriteAll(c.String("out"))
 			for _, p := range paths {
 				fmt.Fprintln(a.Out, p)
 			}

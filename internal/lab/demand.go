@@ -25,6 +25,8 @@ func (l *Lab) ask(t time.Time) {
 		o := &l.offers[k]
 		*o = offer{reads: v.load.reads * d, writes: v.load.writes * d, readSize: v.load.readSize, writeSize: v.load.writeSize,
 			miss: v.load.locality, sequential: v.load.sequential, cpu: v.load.cpu * (0.5 + float64(0.5*d))}
+		// What caches hold of it comes and goes: in its own time, and from one moment to the next.
+		o.miss *= 1 + float64(0.18*l.drift((k+len(l.vms)/2)%len(l.vms), t)) + float64(0.16*(noise(l.seed, v.n, cell, 3)-0.5))
 		if !l.demo {
 			l.burst(v, o, t)
 		}

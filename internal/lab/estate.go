@@ -286,11 +286,11 @@ func (l *Lab) buildHosts() {
 func (l *Lab) buildArrays() {
 	l.heron = l.array(l.src.heron, "array", 2, l.scaled(8), 70e-6, func(k int) [2]string { return [2]string{"a", "b"} })
 	l.pool(l.heron, 1, "flash", l.scaled(2), 8, 180e-6, 0.7e-9)
-	l.pool(l.heron, 2, "hdd", l.scaled(4), 8, 4.6e-3, 8e-9)
+	l.pool(l.heron, 2, "hdd", l.scaled(4), 8, 4.6e-3, 5e-9)
 	l.pool(l.heron, 3, "flash", l.scaled(2), 8, 220e-6, 0.8e-9)
 	l.gannet = l.array(l.src.gannet, "array", 2, l.scaled(4), 85e-6, func(k int) [2]string { return [2]string{"c", "d"} })
 	l.pool(l.gannet, 1, "flash", l.scaled(2), 8, 200e-6, 0.8e-9)
-	l.pool(l.gannet, 2, "hdd", l.scaled(3), 8, 5.0e-3, 9e-9)
+	l.pool(l.gannet, 2, "hdd", l.scaled(3), 8, 5.0e-3, 5e-9)
 	l.petrel = l.array(l.src.petrel, "virtualizer", 4, l.scaled(6), 60e-6, func(k int) [2]string {
 		if k < 2 {
 			return [2]string{"a", "b"}

@@ -207,7 +207,6 @@ func (w *tower) photograph(dir string, t *trial.Trial, r *rig.Rig) error {
 		{"", "/sign-in#" + code, `document.querySelector('h1')?.textContent.includes('complains')`, ""},
 		{"real-suspects", "/suspects?of=" + t.Component() + "&from=-3m", `document.querySelectorAll('[data-testid=suspects] svg').length > 5`, ""},
 		{"real-strata", "/strata?of=berth-plan&from=-3m", `document.querySelectorAll('[data-testid^=strata] path').length > 4`, ""},
-		{"real-section", "/section?of=berth-plan&from=-3m", `document.querySelectorAll('[data-testid=section] li').length > 6`, ""},
 		{"real-sources", "/sources?source=" + trial.Hypervisor, `document.querySelectorAll('[data-testid=sources] table').length > 1`, ""},
 	}
 	for _, s := range steps {

@@ -52,7 +52,16 @@ func run(out, only string) error {
 	if err := pages(out, only, link); err != nil {
 		return err
 	}
-	return terminals(out, only, home)
+	if err := terminals(out, only, home); err != nil {
+		return err
+	}
+	if !strings.Contains("lab-knee lab-credits lab-victim", only) {
+		return nil
+	}
+	if text, err := exec.Command("bin/dowse", "lab", "figures", "--out", out).CombinedOutput(); err != nil {
+		return fmt.Errorf("figures: %w: %s", err, text)
+	}
+	return nil
 }
 
 var linkPattern = regexp.MustCompile(`http://\S+/sign-in#\S+`)
@@ -118,7 +127,6 @@ func pages(out, only, link string) error {
 		}},
 		{name: "section", path: "/section?of=vm:manifest-db-02", until: drawn},
 		{name: "section-dark", path: "/section?of=vm:manifest-db-02", until: drawn, dark: true},
-		{name: "section-pool", path: "/section?of=pool:p2@heron", until: drawn},
 		{name: "section-stretched", path: "/section?of=volume:v1@petrel", until: drawn},
 		{name: "strata", path: "/strata?of=vm:manifest-db-02", until: `document.querySelectorAll('[data-testid^=strata] path').length > 8`, before: func(p *browser.Page) error { return p.Move(1150, 250) }},
 		{name: "strata-cleared", path: "/strata?of=vm:berth-plan-01", until: `document.querySelectorAll('[data-testid^=strata] path').length > 8`},
@@ -177,7 +185,6 @@ func pages(out, only, link string) error {
 func terminals(out, only, home string) error {
 	for name, command := range map[string]string{
 		"cli-strata": "dowse strata manifest-db-02",
-		"cli-route":  "dowse route manifest-db-02",
 	} {
 		if !strings.Contains(name, only) {
 			continue
