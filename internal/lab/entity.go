@@ -16,6 +16,7 @@ type entity struct {
 	every   int // steps of the model per interval
 	steps   int
 	io      bool
+	seconds float64 // per interval
 }
 
 type metric struct {
@@ -24,6 +25,24 @@ type metric struct {
 	decimals    float64 // 10^n
 	weighted    bool    // a mean over I/O, not over time
 	values      feed.Values
+	counter     counter // what a device counts it with; without a unit where it tells a mean itself
+}
+
+// counter is what devices have instead of rates: a number of some units that only grows, and begins anew at its width. Who reads
+// it takes the difference, by the arithmetic of that width: a wrap leaves no trace, a part of a unit waits for the next reading.
+type counter struct {
+	unit, left float64
+	at, mask   uint64
+}
+
+// rate counts a mean rate over an interval, and returns what two readings tell of it.
+func (c *counter) rate(rate, seconds float64) float64 {
+	total := c.left + float64(rate*seconds/c.unit)
+	whole := math.Floor(total)
+	c.left = total - whole
+	before := c.at
+	c.at = (c.at + uint64(whole)) & c.mask
+	return float64((c.at-before)&c.mask) * c.unit / seconds
 }
 
 var ioMetrics = []string{"read_iops", "write_iops", "read_bytes_s", "write_bytes_s", "outstanding", "read_latency_us", "write_latency_us"}
@@ -45,6 +64,15 @@ func (l *Lab) entity(source, of string, names ...string) *entity {
 		switch n {
 		case "read_latency_us", "write_latency_us", "queue_latency_us", "cache_hit_share", "read_service_us", "write_service_us":
 			m.weighted = true
+		}
+		start := noise(l.seed, nameSalt(source+of+n))
+		switch n {
+		case "read_iops", "write_iops": // 32 bits of I/Os
+			m.counter = counter{unit: 1, mask: math.MaxUint32, at: uint64(start * math.MaxUint32)}
+		case "read_bytes_s", "write_bytes_s": // 32 bits of blocks
+			m.counter = counter{unit: 512, mask: math.MaxUint32, at: uint64(start * math.MaxUint32)}
+		case "tx_bytes_s", "rx_bytes_s": // 64 bits of words: ports would wrap 32 within an interval
+			m.counter = counter{unit: 4, mask: math.MaxUint64, at: uint64(start * math.MaxUint32)}
 		}
 		e.metrics = append(e.metrics, m)
 	}
@@ -102,6 +130,9 @@ func (e *entity) tick() {
 			v = m.sum
 			if m.weight != 1 {
 				v /= m.weight
+			}
+			if m.counter.unit > 0 {
+				v = m.counter.rate(v, e.seconds)
 			}
 			if m.decimals == 1 {
 				v = math.Floor(v + 0.5)

@@ -205,6 +205,7 @@ func (l *Lab) solve(from, to time.Time) map[string][]feed.Record {
 			if e.every != every {
 				e.every, e.steps = every, 0
 			}
+			e.seconds = l.interval(name).Seconds()
 		}
 	}
 	moves := map[string][]feed.Record{}
