@@ -42,7 +42,7 @@ func TestAnOldDemoIsMovedToNow(t *testing.T) {
 
 	d, said := feeding(t, st)
 	require.NoError(t, d.load(ctx))
-	assert.Contains(t, said.String(), "moving the demo's day to now")
+	assert.Contains(t, said.String(), "moving the demo's week to now")
 	o, err := d.service.Overview(ctx)
 	require.NoError(t, err)
 	require.Len(t, o.Sources, 8)
