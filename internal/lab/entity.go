@@ -2,6 +2,7 @@ package lab
 
 import (
 	"math"
+	"strings"
 	"time"
 
 	"dowsingrod/core/estate"
@@ -9,81 +10,87 @@ import (
 )
 
 // entity collects what one object reports: sums over the model's steps, turned into one value per
-// interval of its source.
+// interval of its source. There are tens of thousands, and each is touched at every step: what is written then lies together.
 type entity struct {
 	of      string
+	specs   []spec
 	metrics []metric
-	every   int // steps of the model per interval
+	rows    []float64 // one value per metric and interval, interval by interval
+	every   int       // steps of the model per interval
 	steps   int
-	io      bool
 	seconds float64 // per interval
 }
 
+// spec is how a metric is measured. Objects that report the same share theirs.
+type spec struct {
+	name     string
+	decimals float64 // 10^n
+	weighted bool    // a mean over I/O, not over time
+	unit     float64 // of the counter that a device has instead of a mean; 0 for none
+	mask     uint64  // of its width
+}
+
 type metric struct {
-	name        string
 	sum, weight float64
-	decimals    float64 // 10^n
-	weighted    bool    // a mean over I/O, not over time
-	values      feed.Values
-	counter     counter // what a device counts it with; without a unit where it tells a mean itself
+	left        float64 // part of a unit that waits for the counter's next reading
+	count       uint64
 }
 
-// counter is what devices have instead of rates: a number of some units that only grows, and begins anew at its width. Who reads
-// it takes the difference, by the arithmetic of that width: a wrap leaves no trace, a part of a unit waits for the next reading.
-type counter struct {
-	unit, left float64
-	at, mask   uint64
-}
-
-// rate counts a mean rate over an interval, and returns what two readings tell of it.
-func (c *counter) rate(rate, seconds float64) float64 {
-	total := c.left + float64(rate*seconds/c.unit)
+// counted counts a mean rate over an interval, as devices do that have counters instead: numbers of some unit that only grow,
+// and begin anew at their width. It returns what two readings tell, by the arithmetic of that width: a wrap leaves no trace.
+func (m *metric) counted(s *spec, rate, seconds float64) float64 {
+	total := m.left + float64(rate*seconds/s.unit)
 	whole := math.Floor(total)
-	c.left = total - whole
-	before := c.at
-	c.at = (c.at + uint64(whole)) & c.mask
-	return float64((c.at-before)&c.mask) * c.unit / seconds
+	m.left = total - whole
+	before := m.count
+	m.count = (m.count + uint64(whole)) & s.mask
+	return float64((m.count-before)&s.mask) * s.unit / seconds
 }
 
 var ioMetrics = []string{"read_iops", "write_iops", "read_bytes_s", "write_bytes_s", "outstanding", "read_latency_us", "write_latency_us"}
 
+func specOf(name string) spec {
+	s := spec{name: name, decimals: 1}
+	switch name {
+	case "read_iops", "write_iops": // 32 bits of I/Os
+		s.decimals, s.unit, s.mask = 10, 1, math.MaxUint32
+	case "read_bytes_s", "write_bytes_s": // 32 bits of blocks
+		s.unit, s.mask = 512, math.MaxUint32
+	case "tx_bytes_s", "rx_bytes_s": // 64 bits of words: ports would wrap 32 within an interval
+		s.unit, s.mask = 4, math.MaxUint64
+	case "outstanding":
+		s.decimals = 100
+	case "busy_share", "steal_share", "write_pending_share", "cache_hit_share", "credit_zero_share":
+		s.decimals = 1e4
+	case "crc_errors_s", "discards_s", "link_resets_s":
+		s.decimals = 1e3
+	}
+	switch name {
+	case "read_latency_us", "write_latency_us", "queue_latency_us", "cache_hit_share", "read_service_us", "write_service_us":
+		s.weighted = true
+	}
+	return s
+}
+
 func (l *Lab) entity(source, of string, names ...string) *entity {
-	e := &entity{of: of}
-	for _, n := range names {
-		m := metric{name: n, decimals: 1}
-		switch n {
-		case "read_iops", "write_iops":
-			m.decimals = 10
-		case "outstanding":
-			m.decimals = 100
-		case "busy_share", "steal_share", "write_pending_share", "cache_hit_share", "credit_zero_share":
-			m.decimals = 1e4
-		case "crc_errors_s", "discards_s", "link_resets_s":
-			m.decimals = 1e3
+	key := strings.Join(names, " ")
+	specs := l.specs[key]
+	if specs == nil {
+		for _, n := range names {
+			specs = append(specs, specOf(n))
 		}
-		switch n {
-		case "read_latency_us", "write_latency_us", "queue_latency_us", "cache_hit_share", "read_service_us", "write_service_us":
-			m.weighted = true
-		}
-		start := noise(l.seed, nameSalt(source+of+n))
-		switch n {
-		case "read_iops", "write_iops": // 32 bits of I/Os
-			m.counter = counter{unit: 1, mask: math.MaxUint32, at: uint64(start * math.MaxUint32)}
-		case "read_bytes_s", "write_bytes_s": // 32 bits of blocks
-			m.counter = counter{unit: 512, mask: math.MaxUint32, at: uint64(start * math.MaxUint32)}
-		case "tx_bytes_s", "rx_bytes_s": // 64 bits of words: ports would wrap 32 within an interval
-			m.counter = counter{unit: 4, mask: math.MaxUint64, at: uint64(start * math.MaxUint32)}
-		}
-		e.metrics = append(e.metrics, m)
+		l.specs[key] = specs
+	}
+	e := &entity{of: of, specs: specs, metrics: make([]metric, len(names))}
+	for k := range e.metrics {
+		e.metrics[k].count = uint64(noise(l.seed, nameSalt(source+of+names[k])) * math.MaxUint32)
 	}
 	l.entities[source] = append(l.entities[source], e)
 	return e
 }
 
 func (l *Lab) ioEntity(source, of string, more ...string) *entity {
-	e := l.entity(source, of, append(append([]string{}, ioMetrics...), more...)...)
-	e.io = true
-	return e
+	return l.entity(source, of, append(append([]string{}, ioMetrics...), more...)...)
 }
 
 func (l *Lab) portEntity(source, of string) *entity {
@@ -93,7 +100,7 @@ func (l *Lab) portEntity(source, of string) *entity {
 // add adds a value of metric k for one step; w is the I/O it is a mean over, for weighted metrics.
 func (e *entity) add(k int, v, w float64) {
 	m := &e.metrics[k]
-	if !m.weighted {
+	if !e.specs[k].weighted {
 		w = 1
 	}
 	m.sum += float64(v * w)
@@ -124,46 +131,48 @@ func (e *entity) tick() {
 	}
 	e.steps = 0
 	for k := range e.metrics {
-		m := &e.metrics[k]
+		m, s := &e.metrics[k], &e.specs[k]
 		v := math.NaN()
 		if m.weight > 0 {
 			v = m.sum
 			if m.weight != 1 {
 				v /= m.weight
 			}
-			if m.counter.unit > 0 {
-				v = m.counter.rate(v, e.seconds)
+			if s.unit > 0 {
+				v = m.counted(s, v, e.seconds)
 			}
-			if m.decimals == 1 {
+			if s.decimals == 1 {
 				v = math.Floor(v + 0.5)
 			} else {
-				v = math.Floor(float64(v*m.decimals)+0.5) / m.decimals
+				v = math.Floor(float64(v*s.decimals)+0.5) / s.decimals
 			}
-			if m.decimals == 1e4 {
+			if s.decimals == 1e4 {
 				v = min(v, 1)
 			}
 		}
-		m.values = append(m.values, v)
+		e.rows = append(e.rows, v)
 		m.sum, m.weight = 0, 0
 	}
 }
 
 // take returns what was collected since, as one reading record whose first interval begins at from; nil where there is nothing.
 func (e *entity) take(from time.Time, interval time.Duration, silent []bool) *feed.Reading {
-	if len(e.metrics) == 0 || len(e.metrics[0].values) == 0 {
+	if len(e.rows) == 0 {
 		return nil
 	}
-	r := &feed.Reading{Of: e.of, From: from, Step: interval.Seconds(), Values: make(map[string]feed.Values, len(e.metrics))}
-	for k := range e.metrics {
-		m := &e.metrics[k]
-		for i := range m.values {
-			if i < len(silent) && silent[i] {
-				m.values[i] = math.NaN()
+	n := len(e.rows) / len(e.specs)
+	all := make(feed.Values, len(e.rows))
+	r := &feed.Reading{Of: e.of, From: from, Step: interval.Seconds(), Values: make(map[string]feed.Values, len(e.specs))}
+	for k := range e.specs {
+		values := all[k*n : (k+1)*n : (k+1)*n]
+		for i := range values {
+			if values[i] = e.rows[i*len(e.specs)+k]; i < len(silent) && silent[i] {
+				values[i] = math.NaN()
 			}
 		}
-		r.Values[m.name] = m.values
-		m.values = make(feed.Values, 0, len(m.values)) // the next stretch is most often as long
+		r.Values[e.specs[k].name] = values
 	}
+	e.rows = e.rows[:0]
 	return r
 }
 

@@ -92,6 +92,7 @@ type Lab struct {
 
 	objects  map[string][]*feed.Object
 	entities map[string][]*entity
+	specs    map[string][]spec
 	pace     time.Duration // of the model's steps: Step, or longer for what is long past
 }
 
@@ -126,7 +127,7 @@ func New(seed uint64, anchor time.Time) *Lab {
 // build makes the objects of a part of an estate.
 func build(seed uint64, anchor time.Time, n int, sz size, src names, demo bool) *Lab {
 	return &Lab{seed: seed, anchor: anchor, n: n, demo: demo, size: sz, src: src, roundTrip: 900e-6, islSpeed: sz.isl, pace: Step,
-		objects: make(map[string][]*feed.Object), entities: make(map[string][]*entity), trunks: map[string]*trunk{}, legs: map[ends][2]int32{}, main: side{net: &queueing.Network{}}}
+		objects: make(map[string][]*feed.Object), entities: make(map[string][]*entity), specs: map[string][]spec{}, trunks: map[string]*trunk{}, legs: map[ends][2]int32{}, main: side{net: &queueing.Network{}}}
 }
 
 // open builds what is reported and what is solved.
