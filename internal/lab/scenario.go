@@ -124,5 +124,5 @@ const (
 	siteLasts      = 90 * time.Minute
 	receiverBegins = 5 * time.Minute
 	receiverLasts  = 25 * time.Minute
-	receiverVM     = "tide-model-02"
+	receiverVM     = "radar-replay-10"
 )
