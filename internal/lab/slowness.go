@@ -130,39 +130,38 @@ var ways = []Kind{
 		return nil
 	}},
 	{"path-loss", "path", "all paths of a host over one fabric are gone; the other carries everything, over a port that is too slow for it", "", func(l *Lab, f *Fault) error {
-		h, fabric, err := l.reader(f, streams)
+		h, gone, err := l.oneSided(f, 0)
 		if err != nil {
 			return err
 		}
-		l.slowHost(h, 0.10)
-		f.touches = func(d *vdisk) bool { return d.vm.host == h && d.volume.share == "" }
-		f.Component = l.portRef(h.ports[1-fabric], h.source)
-		f.do(func(x *effects, _ float64, _ time.Time) {
-			x.weights[h.at][fabric], x.weights[h.at][1-fabric] = 0, 1
-			x.bent = true
-		})
-		wwpn := h.ports[fabric].wwpn
 		for _, o := range l.objects[h.source] {
-			if o.Kind == estate.Path && o.Facts["initiator"] == wwpn && o.Facts["state"] == "active" {
+			if o.Kind == estate.Path && o.Facts["initiator"] == gone.wwpn && o.Facts["state"] == "active" {
 				l.tell(f, h.source, o.Ref().String(), "path_down", "no answer from the target", estate.Facts{"state": "dead"}, estate.Facts{"state": "active"})
 			}
 		}
 		return nil
 	}},
 	{"lopsided-paths", "path", "a host sends nearly all its I/O over one of its two fabrics although both stand; that port is full while the other idles", "", func(l *Lab, f *Fault) error {
-		h, fabric, err := l.reader(f, streams)
-		if err != nil {
-			return err
-		}
-		l.slowHost(h, 0.10)
-		f.touches = func(d *vdisk) bool { return d.vm.host == h && d.volume.share == "" }
-		f.Component = l.portRef(h.ports[1-fabric], h.source)
-		f.do(func(x *effects, _ float64, _ time.Time) {
-			x.weights[h.at][fabric], x.weights[h.at][1-fabric] = 0.04, 0.96
-			x.bent = true
-		})
-		return nil
+		_, _, err := l.oneSided(f, 0.04)
+		return err
 	}},
+}
+
+// oneSided lets a host whose ports are slow send only a part of its I/O over one of its fabrics. It returns the host, and the port
+// that idles.
+func (l *Lab) oneSided(f *Fault, part float64) (*host, *port, error) {
+	h, fabric, err := l.reader(f, streams)
+	if err != nil {
+		return nil, nil, err
+	}
+	l.slowHost(h, 0.10)
+	f.touches = func(d *vdisk) bool { return d.vm.host == h && d.volume.share == "" }
+	f.Component = l.portRef(h.ports[1-fabric], h.source)
+	f.do(func(x *effects, _ float64, _ time.Time) {
+		x.weights[h.at][fabric], x.weights[h.at][1-fabric] = part, 1-part
+		x.bent = true
+	})
+	return h, h.ports[fabric], nil
 }
 
 // streams is what machines do that read much, in order.

@@ -8,7 +8,7 @@ import { ExportMenu } from "../part/ExportMenu";
 import { Heading } from "../part/Heading";
 import { useAddress } from "../ui/address";
 import { PageLink } from "../ui/Button";
-import { Failure, Skeleton } from "../ui/States";
+import { Waiting } from "../ui/States";
 
 const words: Record<string, string> = {
   appeared: "new",
@@ -37,18 +37,7 @@ export default function ChangesPage() {
     refetchInterval: moving(search) ? 30_000 : false,
     placeholderData: keepPreviousData,
   });
-  if (error && !data)
-    return (
-      <div className="px-6">
-        <Failure error={error} />
-      </div>
-    );
-  if (!data)
-    return (
-      <div className="px-6">
-        <Skeleton />
-      </div>
-    );
+  if (!data) return <Waiting error={error} />;
   return <View c={data} />;
 }
 

@@ -8,7 +8,7 @@ import { SourceForm } from "../part/SourceForm";
 import { useAddress } from "../ui/address";
 import { Button } from "../ui/Button";
 import { Glyph } from "../ui/Glyph";
-import { Failure, Skeleton } from "../ui/States";
+import { Waiting } from "../ui/States";
 
 const kinds: Record<string, string> = {
   libvirt: "libvirt daemon",
@@ -27,18 +27,7 @@ export default function SourcesPage() {
     queryFn: () => ask<SourceInfo[]>("/sources"),
     refetchInterval: 5_000,
   });
-  if (error && !data)
-    return (
-      <div className="px-6">
-        <Failure error={error} />
-      </div>
-    );
-  if (!data)
-    return (
-      <div className="px-6">
-        <Skeleton />
-      </div>
-    );
+  if (!data) return <Waiting error={error} />;
   const adding = search.source === "+";
   const admin = who.data?.role === "admin";
   return (

@@ -6,7 +6,7 @@ import { ExportMenu } from "../part/ExportMenu";
 import { Heading } from "../part/Heading";
 import { useAddress } from "../ui/address";
 import { PageLink } from "../ui/Button";
-import { Failure, Skeleton } from "../ui/States";
+import { Waiting } from "../ui/States";
 
 /** What could not be joined, by probable reason, with what to do about each. */
 export default function UnresolvedPage() {
@@ -15,18 +15,7 @@ export default function UnresolvedPage() {
     queryKey: ["unresolved", search.to],
     queryFn: ({ signal }) => ask<Unresolved>("/unresolved", { at: search.to }, { signal }),
   });
-  if (error && !data)
-    return (
-      <div className="px-6">
-        <Failure error={error} />
-      </div>
-    );
-  if (!data)
-    return (
-      <div className="px-6">
-        <Skeleton />
-      </div>
-    );
+  if (!data) return <Waiting error={error} />;
   const file = () => [
     ["reason", "object", "name", "wants", "detail"],
     ...data.groups.flatMap((g) => g.findings.map((f) => [g.reason, f.object, f.name, f.wants ?? null, f.detail])),

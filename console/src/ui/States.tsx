@@ -74,3 +74,8 @@ export function Skeleton({ rows = 6 }: { rows?: number }) {
     </div>
   );
 }
+
+/** What a page shows until it has its data: why it cannot, or that it is on its way. */
+export function Waiting({ error }: { error: unknown }) {
+  return <div className="px-6">{error ? <Failure error={error} /> : <Skeleton />}</div>;
+}
