@@ -57,13 +57,12 @@ type Tenant struct {
 	Limit   float64 // I/Os per second it may do at most; 0 for none
 	Holder  int32   // station whose server each I/O holds until it is done; -1 for none
 
-	From, To         int32 // its visits
-	UseFrom, UseTo   int32 // the legs it takes
-	Rate             float64
-	Response         float64 // s per I/O, with all waiting, solved
-	Held             float64 // s of it below the holder, solved
-	Throttled        float64 // s of it that the limit adds, solved
-	others, previous float64
+	From, To       int32 // its visits
+	UseFrom, UseTo int32 // the legs it takes
+	Rate           float64
+	Response       float64 // s per I/O, with all waiting, solved
+	Held           float64 // s of it below the holder, solved
+	Throttled      float64 // s of it that the limit adds, solved
 }
 
 // Visit is work of a tenant at a station.

@@ -336,8 +336,11 @@ func (s *Strata) judge(g reading.Grid, first int, read, write *sum, m *route.Map
 	if f, ok := congest.Pinpoint(g, m, at, ch.Layer, congest.Change{UsualFrom: best.UsualFrom, Begin: best.Begin, End: best.End}, r); ok {
 		o := m.Estate().At(f.At)
 		ch.Component, ch.Name, ch.Why = o.Key.String(), o.Title(), f.Words
-		if owner, ok := m.Estate().Owner(f.At, estate.Array); ok {
-			ch.Name = m.Estate().At(owner).Title() + " " + o.Title()
+		if o.Key.Ref.Kind == estate.SwitchPort { // its name is a number
+			ch.Name = "port " + ch.Name
+		}
+		if owner := m.OwnerName(f.At); owner != "" {
+			ch.Name = owner + " " + ch.Name
 		}
 		for _, v := range m.VMs(f.At) {
 			if v.State == route.Active {

@@ -24,21 +24,6 @@ func (s *sums) add(f *flow, time [2]float64) {
 	s.writeTime += float64(f.writes * time[1])
 }
 
-// read returns s per read, 0 where there is none.
-func (s *sums) read() float64 {
-	if s.reads <= 0 {
-		return 0
-	}
-	return s.readTime / s.reads
-}
-
-func (s *sums) write() float64 {
-	if s.writes <= 0 {
-		return 0
-	}
-	return s.writeTime / s.writes
-}
-
 // trace finds out of a solution what a load of a disk does and where its time goes.
 func (l *Lab) trace(s *side, d *vdisk, k int) flow {
 	t := &s.net.Tenants[d.tenant[k]]
