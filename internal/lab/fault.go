@@ -93,11 +93,12 @@ func (l *Lab) Begin(kind string, seed uint64, from, to time.Time, ramp time.Dura
 		return nil, err
 	}
 	f := &Fault{Kind: kind, Class: k.Class, From: from, To: to, Ramp: ramp, Force: force, r: rand.New(rand.NewPCG(seed, nameSalt(kind)))}
+	before := len(l.faults)
 	if err := k.begin(l, f); err != nil {
 		return nil, fmt.Errorf("%s: %w", kind, err)
 	}
 	l.effects = append(l.effects, f)
-	l.faults = append(l.faults, f)
+	l.faults = slices.Insert(l.faults, before, f) // first, where it brought another with it
 	return f, nil
 }
 
@@ -157,7 +158,7 @@ func (l *Lab) Decoys(f *Fault) {
 	d := busiest.disks[0]
 	l.effects = append(l.effects, lasting(func(x *effects, _ time.Time) {
 		// Small reads that its cache holds: many, and cheap.
-		x.extra[d.at] = work{threads: 6, think: usualTime, reads: 0.95, readSize: 4 << 10, writeSize: 4 << 10, miss: 0.05}
+		x.extra[d.at] = work{threads: 24, think: usualTime, reads: 0.95, readSize: 4 << 10, writeSize: 4 << 10, miss: 0.05}
 	}))
 	for _, v := range near[1:min(len(near)-1, 2+f.r.IntN(2))] {
 		l.decoys = append(l.decoys, v)

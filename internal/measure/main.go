@@ -47,6 +47,8 @@ func main() {
 		err = serveFeeds()
 	case "estates":
 		err = estates(ctx)
+	case "incidents tuning", "incidents scoring":
+		err = incidents(2, whichSeeds(strings.TrimPrefix(what, "incidents ")))
 	case "labs":
 		err = labs(ctx)
 	case "lab-week", "lab-live", "lab-incidents", "lab-cost":
@@ -112,7 +114,10 @@ func run(what string) error {
 	}
 	p.base, p.client = server.URL, client.New(server.URL, p.token)
 	if what == "score" {
-		return p.score(ctx)
+		if err := p.score(ctx); err != nil {
+			return err
+		}
+		return incidents(3, scoringSeed)
 	}
 	return p.bench(ctx, dir)
 }
