@@ -91,7 +91,11 @@ func Metrics(k estate.Kind) []string {
 
 // Cells returns the figures that a limit judges, on a grid.
 func Cells(g reading.Grid, o *estate.Node, metric string, r route.Readings) reading.Cells {
-	if metric != Utilization {
+	switch metric {
+	case Utilization:
+	case AllowedShare:
+		return allowed(g, o, r)
+	default:
 		return reading.Align(g, r.Runs(o.Key, metric))
 	}
 	speed, ok := o.Facts.Number("speed_bytes_s")
@@ -106,6 +110,19 @@ func Cells(g reading.Grid, o *estate.Node, metric string, r route.Readings) read
 		tx.Value[i] /= speed
 	}
 	return tx
+}
+
+// allowed is what an object does against the I/Os per second it is allowed.
+func allowed(g reading.Grid, o *estate.Node, r route.Readings) reading.Cells {
+	most, ok := o.Facts.Number("iops_limit")
+	if !ok || most <= 0 {
+		return reading.NewCells(g.N)
+	}
+	reads, writes := reading.Align(g, r.Runs(o.Key, "read_iops")), reading.Align(g, r.Runs(o.Key, "write_iops"))
+	for i := range reads.Value {
+		reads.Value[i] = (reads.Value[i] + writes.Value[i]) / most
+	}
+	return reads
 }
 
 // Assess judges an object over a window by its kind's limits. It is silent where it has readings but
@@ -187,6 +204,9 @@ func stated(o *estate.Node) Assessment {
 func show(l Limit, v float64) string {
 	if l.Metric == "crc_errors_s" || l.Metric == "discards_s" || l.Metric == "link_resets_s" {
 		return fmt.Sprintf("%.3g", v)
+	}
+	if l.Metric == "queue_latency_us" {
+		return phrase.Micros(v)
 	}
 	return phrase.Percent(v)
 }

@@ -86,6 +86,26 @@ func TestPinpoint(t *testing.T) {
 	})
 	assert.True(t, ok)
 	assert.Equal(t, "controller:c0", name, "the standby controller is in nobody's way")
+	name, ok = find(estate.LayerHost, func(e *tiny.Estate) {
+		e.Set(tiny.Key("hyp", "device:h0-v"), "queue_latency_us", tiny.From(30, 20, 2500))
+	})
+	assert.True(t, ok)
+	assert.Equal(t, "device:h0-v", name, "a queue that is too short")
+	limited := func(limit float64) (string, bool) {
+		return find(estate.LayerFrontEnd, func(e *tiny.Estate) {
+			for k := range e.Objects {
+				if e.Objects[k].Key.Ref.ID == "v" {
+					e.Objects[k].Facts["iops_limit"] = limit
+				}
+			}
+			e.IO(tiny.Key("array", "volume:v"), tiny.From(30, 900, 500), tiny.Always(4096), tiny.From(30, 300, 3000))
+		})
+	}
+	name, ok = limited(500)
+	assert.True(t, ok)
+	assert.Equal(t, "volume:v", name, "what it is allowed is what it does, although it did more before")
+	_, ok = limited(4000)
+	assert.False(t, ok, "a limit that does not bind, and a volume's own latency, say nothing")
 	_, ok = find(estate.LayerBackEnd, func(e *tiny.Estate) { e.Set(tiny.Key("array", "pool:p"), "busy_share", tiny.Always(0.97)) })
 	assert.False(t, ok, "busy before as well explains no change")
 }

@@ -108,7 +108,7 @@ func TestCandidatesAreOnTheWayInUse(t *testing.T) {
 		}
 		return out
 	}
-	assert.Equal(t, []string{"vm:a"}, names(estate.LayerGuest))
+	assert.Equal(t, []string{"vdisk:a", "vm:a"}, names(estate.LayerGuest))
 	assert.Contains(t, names(estate.LayerFrontEnd), "controller:c0")
 	assert.NotContains(t, names(estate.LayerFrontEnd), "target_port:t1A", "a standby port carries nothing")
 	assert.ElementsMatch(t, []string{"pool:p", "raid_group:r1", "raid_group:r2", "drive:d1"}, names(estate.LayerBackEnd))

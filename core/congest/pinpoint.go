@@ -2,6 +2,7 @@ package congest
 
 import (
 	"math"
+	"slices"
 
 	"dowsingrod/core/estate"
 	"dowsingrod/core/phrase"
@@ -25,13 +26,25 @@ type Found struct {
 // a single member is named only where the whole is not past its limits.
 var tiers = map[estate.Layer][]estate.Kind{
 	estate.LayerBackEnd:  {estate.Pool, estate.RAIDGroup, estate.Drive},
-	estate.LayerFrontEnd: {estate.Controller, estate.TargetPort},
+	estate.LayerFrontEnd: {estate.Volume, estate.Controller, estate.TargetPort},
 	estate.LayerFabric:   {estate.ISL, estate.SwitchPort, estate.TargetPort, estate.HBAPort},
-	estate.LayerHost:     {estate.Host, estate.HBAPort},
-	estate.LayerGuest:    {estate.VM},
+	estate.LayerHost:     {estate.Device, estate.Host, estate.HBAPort},
+	estate.LayerGuest:    {estate.VDisk, estate.VM},
 
-	estate.LayerInArray:    {estate.Pool, estate.RAIDGroup, estate.Drive, estate.Controller, estate.TargetPort},
-	estate.LayerAboveArray: {estate.ISL, estate.SwitchPort, estate.HBAPort, estate.Host, estate.VM},
+	estate.LayerInArray:    {estate.Pool, estate.RAIDGroup, estate.Drive, estate.Volume, estate.Controller, estate.TargetPort},
+	estate.LayerAboveArray: {estate.Device, estate.ISL, estate.SwitchPort, estate.HBAPort, estate.VDisk, estate.Host, estate.VM},
+}
+
+// AllowedShare is the derived metric of a disk or a volume that may do only so many I/Os per second: what it does against that.
+const AllowedShare = "allowed_share"
+
+// ceilings are passed by what is well itself: a limit that was set, a queue that was made short. They make no condition of
+// their own, and tell where delay arises. A limit is kept to within what readings are rounded to; below 95 % it does not bind.
+// A queue counts from 0.3 ms on, what a delay must have to be one.
+var ceilings = map[estate.Kind][]Limit{
+	estate.Volume: {{AllowedShare, 0.95, 1, "of the I/Os per second it is allowed"}},
+	estate.VDisk:  {{AllowedShare, 0.95, 1, "of the I/Os per second it is allowed"}},
+	estate.Device: {{"queue_latency_us", 300, 3000, "in its queue"}},
 }
 
 // Candidates returns the components below i in which delay of a layer can arise, by way of what is in
@@ -63,15 +76,16 @@ func Pinpoint(g reading.Grid, m *route.Map, i int32, layer estate.Layer, c Chang
 			if o.Key.Ref.Kind != k {
 				continue
 			}
-			for _, l := range limits[k] {
+			for _, l := range slices.Concat(limits[k], ceilings[k]) {
 				v := Cells(g, o, l.Metric, r).Value
 				before, during := reading.MeanOver(v, c.UsualFrom, c.Begin), reading.MeanOver(v, c.Begin, c.End)
-				if !(during > l.Strained) || during < 1.1*before {
+				// What a limit allows was asked for and more before it was set.
+				if !(during > l.Strained) || l.Metric != AllowedShare && during < 1.1*before {
 					continue
 				}
 				if s := during / l.Strained; s > score {
 					words := show(l, during) + " " + l.Words
-					if !math.IsNaN(before) {
+					if before < during {
 						words += ", before " + show(l, before)
 					}
 					best, score = Found{at, words, before, during, l.Metric}, s
@@ -89,6 +103,9 @@ func slowest(g reading.Grid, m *route.Map, candidates []int32, c Change, r route
 	best, score := Found{}, 1.5
 	for _, at := range candidates {
 		key := m.Estate().At(at).Key
+		if ceilings[key.Ref.Kind] != nil {
+			continue // its latency is that of all below it
+		}
 		for _, dir := range []string{"read", "write"} {
 			rate := r.Runs(key, dir+"_iops")
 			occupancy := reading.Occupancy(g, rate, r.Runs(key, dir+"_latency_us"))

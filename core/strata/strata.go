@@ -171,7 +171,7 @@ func Compute(g reading.Grid, first int, moments []route.Moment, of estate.Key, r
 	s.Read, s.Write = direction(read, first), direction(write, first)
 	s.Coverage = coverage(read.total, write.total, first)
 	s.Basis = c.bases()
-	s.judge(g, first, read, write, latest, at, r)
+	s.judge(g, first, read, write, moments, of, r)
 	s.Notes = append(s.Notes, c.notes...)
 	s.Statement = s.statement(g, latest, at, r)
 	return s, nil
@@ -277,8 +277,21 @@ func quantile(values []float64, q float64) reading.Figure {
 	return reading.Figure(known[max(0, int(math.Ceil(q*float64(len(known))))-1)])
 }
 
+// then returns the estate in the middle of a change, limits and paths as they were, and where an object is in it: the last estate
+// that has the object if that one has not.
+func then(moments []route.Moment, key estate.Key, t time.Time) (*route.Map, int32) {
+	m := moments[len(moments)-1].Map
+	at, _ := m.Estate().Position(key)
+	for _, x := range moments {
+		if i, ok := x.Map.Estate().Position(key); ok && !t.Before(x.From) && t.Before(x.To) {
+			return x.Map, i
+		}
+	}
+	return m, at
+}
+
 // judge finds the change that weighs most, and where it arises.
-func (s *Strata) judge(g reading.Grid, first int, read, write *sum, m *route.Map, at int32, r route.Readings) {
+func (s *Strata) judge(g reading.Grid, first int, read, write *sum, moments []route.Moment, key estate.Key, r route.Readings) {
 	s.Verdict = Unknown
 	if float64(s.Coverage) < 0.5 {
 		return
@@ -333,6 +346,7 @@ func (s *Strata) judge(g reading.Grid, first int, read, write *sum, m *route.Map
 			ch.Cleared = append(ch.Cleared, b.Layer)
 		}
 	}
+	m, at := then(moments, key, g.At((best.Begin+best.End)/2))
 	if f, ok := congest.Pinpoint(g, m, at, ch.Layer, congest.Change{UsualFrom: best.UsualFrom, Begin: best.Begin, End: best.End}, r); ok {
 		o := m.Estate().At(f.At)
 		ch.Component, ch.Name, ch.Why = o.Key.String(), o.Title(), f.Words
