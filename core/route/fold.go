@@ -283,7 +283,7 @@ func (c *cutter) section(focus int32, f Folding) Section {
 	if len(c.places) <= f.Above {
 		f.Most = 0
 	}
-	var all []*drawn
+	all := make([]*drawn, 0, len(c.places))
 	order := make([]int32, len(c.places))
 	for k, p := range c.places {
 		order[k] = p.at
@@ -310,6 +310,7 @@ func (c *cutter) section(focus int32, f Folding) Section {
 		x, y := &a.node, &b.node
 		return cmp.Or(cmp.Compare(x.Row, y.Row), cmp.Compare(x.Owner, y.Owner), cmp.Compare(x.Name, y.Name), cmp.Compare(x.Ref, y.Ref))
 	})
+	s.Nodes, s.Links, s.Routes = slices.Grow(s.Nodes, len(all)), slices.Grow(s.Links, len(c.links)), slices.Grow(s.Routes, len(c.routes))
 	index := make([]int, len(c.places)) // of the node that stands for a place
 	for n, d := range all {
 		s.Nodes = append(s.Nodes, d.node)
@@ -335,7 +336,7 @@ func (c *cutter) section(focus int32, f Folding) Section {
 	}
 	slices.SortFunc(s.Links, func(a, b Link) int { return cmp.Or(cmp.Compare(a.From, b.From), cmp.Compare(a.To, b.To)) })
 	for n, stops := range c.routes {
-		r := Route{State: c.states[n], LUN: c.luns[n], Stops: []int{}}
+		r := Route{State: c.states[n], LUN: c.luns[n], Stops: make([]int, 0, len(stops))}
 		for _, i := range stops {
 			if k := index[c.of[i]-1]; len(r.Stops) == 0 || r.Stops[len(r.Stops)-1] != k {
 				r.Stops = append(r.Stops, k)
