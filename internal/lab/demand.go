@@ -78,7 +78,7 @@ func (l *Lab) burst(v *vm, o *offer, t time.Time) {
 		return
 	}
 	begins := 3400 * noise(l.seed, v.n, hour, 32)
-	lasts := 60 + 120*noise(l.seed, v.n, hour, 33)
+	lasts := 60 + float64(120*noise(l.seed, v.n, hour, 33))
 	if s := float64(t.Unix() % 3600); s >= begins && s < begins+lasts {
 		more := 1 + noise(l.seed, v.n, hour, 34)
 		o.reads *= more

@@ -39,7 +39,7 @@ func (l *Lab) trace(s *side, d *vdisk, k int) flow {
 	}
 	f := flow{reads: t.Rate * w.reads, writes: t.Rate * (1 - w.reads)}
 	f.readBytes, f.writeBytes = f.reads*w.readSize, f.writes*w.writeSize
-	f.missed = f.reads * w.miss
+	f.missed = float64(f.reads * w.miss)
 	wait := func(at int) float64 { return s.net.Stations[visits[at].Station].Wait }
 	control := wait(atController) + visits[atController].Work
 	if visits[atLimiter].Count > 0 {

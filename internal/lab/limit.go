@@ -57,7 +57,7 @@ var limits = []Kind{
 		sum := 0.0
 		for _, d := range l.disks {
 			if d.volume == v {
-				sum += d.share * (d.vm.load.reads + d.vm.load.writes) * d.vm.load.demand(l.clock(f.From))
+				sum += float64(d.share * (d.vm.load.reads + d.vm.load.writes) * d.vm.load.demand(l.clock(f.From)))
 			}
 		}
 		limit := math.Round(0.7 / f.Force * sum)

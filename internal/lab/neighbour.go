@@ -22,7 +22,7 @@ var neighbours = []Kind{
 		allowed := 0.0
 		for _, d := range l.disks {
 			if on(d) {
-				allowed += 2.2 * d.share * (d.vm.load.reads + d.vm.load.writes)
+				allowed += float64(2.2 * d.share * (d.vm.load.reads + d.vm.load.writes))
 			}
 		}
 		l.effects = append(l.effects, lasting(func(x *effects, _ time.Time) { x.ceiling[lun.at] = allowed }))

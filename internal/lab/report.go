@@ -45,8 +45,8 @@ func (l *Lab) gather() {
 			}
 			near, far := v.near()
 			size := f.readBytes / max(f.reads, 1e-12)
-			below := flow{reads: f.missed, readBytes: f.missed * size}
-			deeper := f.missed * min(1, 1-near.hit)
+			below := flow{reads: f.missed, readBytes: float64(f.missed * size)}
+			deeper := float64(f.missed * min(1, 1-near.hit))
 			near.carry(&below, f.behind, f.behind, deeper)
 			near.pool.reads(deeper, below.readBytes, s.net.Stations[near.pool.station].Wait+s.net.Visits[s.net.Tenants[d.tenant[k]].From+atPool].Work, f.missed)
 			written := flow{writes: f.writes, writeBytes: f.writeBytes}
@@ -168,7 +168,7 @@ func (l *Lab) report(t time.Time) {
 	}
 	l.reportPorts()
 	for k, s := range l.stores {
-		s.out.add(0, math.Round(s.volume.bytes*(0.62+0.001*float64(k))+float64(t.Sub(l.anchor)/time.Minute)*2e6), 1)
+		s.out.add(0, math.Round(float64(s.volume.bytes*(0.62+float64(0.001*float64(k))))+float64(float64(t.Sub(l.anchor)/time.Minute)*2e6)), 1)
 		s.out.tick()
 	}
 	for k, h := range l.hosts {
@@ -267,7 +267,7 @@ func (l *Lab) reportPorts() {
 			up, down := bytes(t.link[0], l.islSpeed, 1)*part, bytes(t.link[1], l.islSpeed, 1)*part
 			zero := [2]float64{net.Stations[t.credits[0]].Full, net.Stations[t.credits[1]].Full}
 			for end := range zero {
-				zero[end] *= 1 - 0.1*float64(k)*(1-zero[end]) // frames are never spread quite evenly
+				zero[end] *= 1 - float64(0.1*float64(k)*(1-zero[end])) // frames are never spread quite evenly
 			}
 			out(i.out[0], up, down, zero[0], 0)
 			out(i.out[1], down, up, zero[1], 0)

@@ -183,7 +183,7 @@ const siteSpeed = 1.25e9 // bytes per second between the harbours
 // drive sets a visit to the drives under a volume: reads that no cache holds, and writes too where there is no write cache.
 func drive(visit *queueing.Visit, s *side, v *volume, missed, writes float64, w work) {
 	p := v.pool
-	read := p.seek*(1-float64(0.9*w.sequential)) + float64(p.perByte*w.readSize)
+	read := float64(p.seek*(1-float64(0.9*w.sequential))) + float64(p.perByte*w.readSize)
 	visit.Count, visit.Work = missed, s.fx.drives[p.at]*read
 	if !s.fx.writeBack[v.owner.at] && writes > 0 {
 		cost := parityCost * s.fx.writes[p.at]
@@ -275,7 +275,7 @@ func (l *Lab) throttle(s *side, lasts time.Duration) bool {
 			out += float64(s.net.Tenants[p.destage[c]].Rate * k.size[i])
 			held += k.pending[i]
 		}
-		room := out + (0.95*l.cacheOf(c)-held)/lasts.Seconds()
+		room := out + (float64(0.95*l.cacheOf(c))-held)/lasts.Seconds()
 		if in <= 0 || k.wait == 0 && in <= room {
 			continue
 		}
