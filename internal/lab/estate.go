@@ -354,7 +354,7 @@ func (l *Lab) pool(a *array, n int, media string, groups, drives int, seek, perB
 	for g := range groups {
 		id := fmt.Sprintf("rg-%d%d", n, g)
 		made = append(made, "raid_group:"+id)
-		group := &group{id: id, weight: 0.97 + 0.03*float64(g%3)}
+		group := &group{id: id, weight: 0.97 + float64(0.03*float64(g%3))}
 		p.groups = append(p.groups, group)
 		var of []string
 		for d := range drives {
