@@ -24,6 +24,7 @@ type Fault struct {
 	touches  func(d *vdisk) bool // what can suffer from it
 	culprits []*vm
 	ground   []effect // what was laid out with it
+	undo     []func() // sets back what was built otherwise for it
 	r        *rand.Rand
 }
 
@@ -58,12 +59,12 @@ func (f *Fault) accuse(l *Lab, vms ...*vm) {
 	}
 }
 
-func (l *Lab) refOf(v *vm) string                { return "vm:" + v.name + "@" + v.source }
-func (p *pool) ref() string                      { return "pool:" + p.id + "@" + p.array.name }
-func (c *controller) ref() string                { return "controller:" + c.id + "@" + c.array.name }
-func (v *volume) ref() string                    { return "volume:" + v.id + "@" + v.array.name }
-func (d *device) ref() string                    { return "device:" + d.id + "@" + d.host.source }
-func (l *Lab) portRef(p *port, at string) string { return p.kind + ":" + p.id + "@" + at }
+func (l *Lab) refOf(v *vm) string    { return "vm:" + v.name + "@" + v.source }
+func (p *pool) ref() string          { return "pool:" + p.id + "@" + p.array.name }
+func (c *controller) ref() string    { return "controller:" + c.id + "@" + c.array.name }
+func (v *volume) ref() string        { return "volume:" + v.id + "@" + v.array.name }
+func (d *device) ref() string        { return "device:" + d.id + "@" + d.host.source }
+func (p *port) ref(at string) string { return p.kind + ":" + p.id + "@" + at }
 
 // Kind is a kind of fault that the lab knows.
 type Kind struct {

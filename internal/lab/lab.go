@@ -88,8 +88,6 @@ type Lab struct {
 	faults  []*Fault
 	decoys  []*vm
 
-	narrowed bool
-
 	objects  map[string][]*feed.Object
 	entities map[string][]*entity
 	specs    map[string][]spec

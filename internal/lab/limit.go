@@ -177,7 +177,6 @@ func (f *Fault) accuseNobody(l *Lab, v *vm) {
 	d := v.disks[0]
 	f.touches = func(o *vdisk) bool { return o == d }
 	f.Complains = l.refOf(v)
-	f.r.IntN(2)
 }
 
 func arrayOf(ref string) string {
@@ -218,14 +217,15 @@ func (l *Lab) depth() float64 {
 	return 2 * queueDepth
 }
 
-// narrow makes the inter-switch links of a fabric slower from the start.
-func (l *Lab) narrow(letter string, part float64) {
-	_ = letter
-	if l.narrowed {
-		return
-	}
-	l.narrowed = true
-	l.islSpeed *= part
+// narrow makes all inter-switch links slower from the start, until a fault that needs it is ended.
+func (l *Lab) narrow(f *Fault, part float64) {
+	before := l.islSpeed
+	l.setLinks(before * part)
+	f.undo = append(f.undo, func() { l.setLinks(before) })
+}
+
+func (l *Lab) setLinks(speed float64) {
+	l.islSpeed = speed
 	n := l.main.net
 	for _, f := range l.fronts {
 		for _, at := range f.at {
@@ -244,21 +244,17 @@ func (l *Lab) narrow(letter string, part float64) {
 	}
 }
 
-// slowPorts makes the ports of a controller slower from the start.
-func (l *Lab) slowPorts(c *controller, part float64) {
-	for _, p := range c.ports {
-		l.slowPort(p, c.array.name, part)
+// slowPorts makes ports of an array or a host slower from the start, until the fault that needs it is ended.
+func (l *Lab) slowPorts(f *Fault, ports [2]*port, source string, part float64) {
+	for _, p := range ports {
+		before := p.speed
+		l.setPort(p, source, before*part)
+		f.undo = append(f.undo, func() { l.setPort(p, source, before) })
 	}
 }
 
-func (l *Lab) slowHost(h *host, part float64) {
-	for _, p := range h.ports {
-		l.slowPort(p, h.source, part)
-	}
-}
-
-func (l *Lab) slowPort(p *port, source string, part float64) {
-	p.speed *= part
+func (l *Lab) setPort(p *port, source string, speed float64) {
+	p.speed = speed
 	n := l.main.net
 	for _, f := range l.fronts {
 		for dir, at := range f.at {

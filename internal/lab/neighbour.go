@@ -137,12 +137,11 @@ func (l *Lab) noisyBytes(f *Fault, links bool) error {
 	switch {
 	case links:
 		f.touches = north
-		l.narrow("a", 0.55)
-		l.narrow("b", 0.55)
+		l.narrow(f, 0.55)
 		f.Component = "isl:isl-a-1@" + l.src.fabricNorth
 	default:
 		f.touches = servedBy(c)
-		l.slowPorts(c, 0.45)
+		l.slowPorts(f, c.ports, c.array.name, 0.45)
 		f.Component = "target_port:" + c.ports[0].id + "@" + c.array.name
 	}
 	return nil

@@ -55,6 +55,10 @@ func (f *Fleet) End(x *Fault, at time.Time) {
 		}
 		l.sortTurns()
 		x.To = at
+		for _, undo := range x.undo {
+			undo()
+		}
+		x.undo, l.calm = nil, nil
 		l.effects = slices.DeleteFunc(l.effects, func(e effect) bool {
 			return slices.ContainsFunc(x.ground, func(g effect) bool { return same(g, e) })
 		})

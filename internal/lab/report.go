@@ -106,7 +106,7 @@ func (l *Lab) report(t time.Time) {
 		if d.hidden {
 			continue
 		}
-		j := l.jitter(d.noise(l), cell, 11)
+		j := l.jitter(uint64(d.at), cell, 11)
 		var io sums
 		for k := range d.seen {
 			f := &d.seen[k]
@@ -207,9 +207,6 @@ func (l *Lab) reportFlows(d *vdisk, j float64) {
 		out.tick()
 	}
 }
-
-// noise is the number under which a disk's readings err.
-func (d *vdisk) noise(*Lab) uint64 { return uint64(d.at) }
 
 func (l *Lab) reportPool(p *pool, n, cell uint64) {
 	p.out.addIO(&p.io, l.jitter(n, cell, 17))

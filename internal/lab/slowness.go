@@ -73,7 +73,7 @@ var slowness = []Kind{
 		}
 		to := pick(f.r, c)
 		p := to.ports[f.r.IntN(2)]
-		f.touches, f.Component = servedBy(to), l.portRef(p, to.array.name)
+		f.touches, f.Component = servedBy(to), p.ref(to.array.name)
 		f.do(func(x *effects, level float64, _ time.Time) {
 			x.errors[p.at] = 9000 * f.Force * level
 			x.bent = true
@@ -122,7 +122,7 @@ var ways = []Kind{
 		}
 		p := h.ports[fabric]
 		f.touches = func(d *vdisk) bool { return d.vm.host.north == h.north && d.volume.share == "" }
-		f.Component = l.portRef(p, h.source)
+		f.Component = p.ref(h.source)
 		f.do(func(x *effects, level float64, _ time.Time) {
 			x.drain[p.at] *= 1 + float64(24*f.Force*level)
 			x.bent = true
@@ -154,9 +154,9 @@ func (l *Lab) oneSided(f *Fault, part float64) (*host, *port, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	l.slowHost(h, 0.10)
+	l.slowPorts(f, h.ports, h.source, 0.10)
 	f.touches = func(d *vdisk) bool { return d.vm.host == h && d.volume.share == "" }
-	f.Component = l.portRef(h.ports[1-fabric], h.source)
+	f.Component = h.ports[1-fabric].ref(h.source)
 	f.do(func(x *effects, _ float64, _ time.Time) {
 		x.weights[h.at][fabric], x.weights[h.at][1-fabric] = part, 1-part
 		x.bent = true

@@ -10,7 +10,6 @@ import (
 	"os"
 	"runtime"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -340,12 +339,4 @@ func correlation(a, b []float64) float64 {
 		n, sa, sb, saa, sbb, sab = n+1, sa+a[i], sb+b[i], saa+a[i]*a[i], sbb+b[i]*b[i], sab+a[i]*b[i]
 	}
 	return (sab - sa*sb/n) / math.Sqrt((saa-sa*sa/n)*(sbb-sb*sb/n))
-}
-
-// whichSeeds reads "tuning" or "scoring".
-func whichSeeds(name string) uint64 {
-	if strings.HasPrefix(name, "tun") {
-		return tuningSeed
-	}
-	return scoringSeed
 }

@@ -47,8 +47,8 @@ func main() {
 		err = serveFeeds()
 	case "estates":
 		err = estates(ctx)
-	case "incidents tuning", "incidents scoring":
-		err = incidents(2, whichSeeds(strings.TrimPrefix(what, "incidents ")))
+	case "incidents tuning":
+		err = incidents(2, tuningSeed)
 	case "labs":
 		err = labs(ctx)
 	case "lab-week", "lab-live", "lab-incidents", "lab-cost":
