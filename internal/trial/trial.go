@@ -150,7 +150,7 @@ func (r Recovery) Share() float64 {
 }
 
 // Recovery compares a machine's mean latency in the three parts of the story. The first seconds of each part belong to
-// the change, not to the part.
+// the change, not to the part; of the last it is the latest half of a stretch that counts.
 func (t *Trial) Recovery(ctx context.Context, m *rig.Machine) (Recovery, error) {
 	s, err := t.Strata(ctx, m)
 	if err != nil {
@@ -158,7 +158,11 @@ func (t *Trial) Recovery(ctx context.Context, m *rig.Machine) (Recovery, error) 
 	}
 	const settle = 10 * time.Second
 	end := s.From.Add(time.Duration(float64(s.N) * s.Step * float64(time.Second)))
-	return Recovery{Quiet: Mean(s, t.began, t.noisy), Noisy: Mean(s, t.noisy.Add(settle), t.limited), Limited: Mean(s, t.limited.Add(settle), end)}, nil
+	limited := t.limited.Add(settle)
+	if latest := end.Add(-t.Stretch / 2); latest.After(limited) {
+		limited = latest
+	}
+	return Recovery{Quiet: Mean(s, t.began, t.noisy), Noisy: Mean(s, t.noisy.Add(settle), t.limited), Limited: Mean(s, limited, end)}, nil
 }
 
 // Mean is the mean latency of all reads and writes between two moments, weighted by I/O.
