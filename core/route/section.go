@@ -253,6 +253,18 @@ func (m *Map) OwnerName(i int32) string {
 	return ""
 }
 
+// FullName returns the name of an object after that of the host, switch or array it is part of.
+func (m *Map) FullName(i int32) string {
+	name := m.e.At(i).Title()
+	if m.e.Kind(i) == estate.SwitchPort { // its name is a number
+		name = "port " + name
+	}
+	if owner := m.OwnerName(i); owner != "" {
+		name = owner + " " + name
+	}
+	return name
+}
+
 // Aliases lists the other identifiers an object is known by, in display notation.
 func Aliases(o *estate.Node) []string {
 	var out []string

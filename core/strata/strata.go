@@ -53,6 +53,7 @@ type Change struct {
 	Direction string         `json:"direction" doc:"Reads or writes, whichever gained more in flight" enum:"read,write"`
 	From      time.Time      `json:"from" doc:"It began in the cell that starts here"`
 	To        time.Time      `json:"to" doc:"It ended here"`
+	UsualFrom time.Time      `json:"usual_from" doc:"What is usual rests on the cells from here to its begin"`
 	Persists  bool           `json:"persists" doc:"It lasts to the end of the readings"`
 	Usual     reading.Figure `json:"usual_us" doc:"Mean before"`
 	During    reading.Figure `json:"during_us" doc:"Mean within"`
@@ -277,9 +278,9 @@ func quantile(values []float64, q float64) reading.Figure {
 	return reading.Figure(known[max(0, int(math.Ceil(q*float64(len(known))))-1)])
 }
 
-// then returns the estate in the middle of a change, limits and paths as they were, and where an object is in it: the last estate
+// Then returns the estate in the middle of a change, limits and paths as they were, and where an object is in it: the last estate
 // that has the object if that one has not.
-func then(moments []route.Moment, key estate.Key, t time.Time) (*route.Map, int32) {
+func Then(moments []route.Moment, key estate.Key, t time.Time) (*route.Map, int32) {
 	m := moments[len(moments)-1].Map
 	at, _ := m.Estate().Position(key)
 	for _, x := range moments {
@@ -334,7 +335,7 @@ func (s *Strata) judge(g reading.Grid, first int, read, write *sum, moments []ro
 		d, name = &s.Write, "write"
 	}
 	s.Verdict = ArisesInLayer
-	ch := &Change{Direction: name, From: g.At(best.Begin), To: g.At(best.End), Persists: best.Persists, Usual: d.Usual, During: d.During, Added: reading.Figure(0), Cleared: []estate.Layer{}}
+	ch := &Change{Direction: name, From: g.At(best.Begin), To: g.At(best.End), UsualFrom: g.At(best.UsualFrom), Persists: best.Persists, Usual: d.Usual, During: d.During, Added: reading.Figure(0), Cleared: []estate.Layer{}}
 	added := d.During - d.Usual
 	for _, b := range d.Bands {
 		if b.Added > ch.Added {
@@ -346,16 +347,10 @@ func (s *Strata) judge(g reading.Grid, first int, read, write *sum, moments []ro
 			ch.Cleared = append(ch.Cleared, b.Layer)
 		}
 	}
-	m, at := then(moments, key, g.At((best.Begin+best.End)/2))
+	m, at := Then(moments, key, g.At((best.Begin+best.End)/2))
 	if f, ok := congest.Pinpoint(g, m, at, ch.Layer, congest.Change{UsualFrom: best.UsualFrom, Begin: best.Begin, End: best.End}, r); ok {
 		o := m.Estate().At(f.At)
-		ch.Component, ch.Name, ch.Why = o.Key.String(), o.Title(), f.Words
-		if o.Key.Ref.Kind == estate.SwitchPort { // its name is a number
-			ch.Name = "port " + ch.Name
-		}
-		if owner := m.OwnerName(f.At); owner != "" {
-			ch.Name = owner + " " + ch.Name
-		}
+		ch.Component, ch.Name, ch.Why = o.Key.String(), m.FullName(f.At), f.Words
 		for _, v := range m.VMs(f.At) {
 			if v.State == route.Active {
 				ch.Shared++

@@ -19,8 +19,15 @@ type price struct {
 	size   float64
 	perIO  float64
 	misses bool // only reads that miss the cache reach it
+	writes bool // only writes count
 	words  string
 }
+
+// Prices that do not depend on the component's kind.
+var (
+	perIO   = price{size: math.Inf(1), perIO: 1, words: "one I/O"}
+	written = price{size: 1, writes: true, words: "one byte written"}
+)
 
 func priceOf(e *estate.Estate, i int32) price {
 	const kib = 1024.0
@@ -173,6 +180,9 @@ func (p price) set(in Input, loads []*load, usualFrom, begin int) {
 				miss := 1.0
 				if misses != nil {
 					miss = misses[n][i]
+				}
+				if p.writes {
+					miss = 0
 				}
 				pt.to[i] = p.perIO*(miss*pt.reads[i]+pt.writes[i]) + (miss*pt.readBytes[i]+pt.writeBytes[i])/p.size
 			}

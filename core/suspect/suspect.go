@@ -119,6 +119,24 @@ type Input struct {
 	Moments []route.Moment // in order, covering the grid
 	Of      estate.Key
 	From    route.Readings
+	Cost    Cost     // what an I/O costs; the zero value is what it costs the component by its kind
+	Episode *Episode // when it was slow, where that is known already; nil to find out
+	Capped  bool     // it lets only so much through, so that who asks for more shows in who gets less
+}
+
+// Cost is what to count a tenant's demand in.
+type Cost string
+
+// Costs other than a component's own.
+const (
+	CostIO      Cost = "io"      // every I/O alike
+	CostWritten Cost = "written" // bytes written
+)
+
+// Episode is a stretch of cells in which the component was slow: [Begin, End), and what is usual rests on [UsualFrom, Begin).
+type Episode struct {
+	UsualFrom, Begin, End int
+	Direction             string
 }
 
 // Compute compares the tenants of a component over the grid. The component must be in the last moment.
@@ -132,6 +150,12 @@ func Compute(in Input) (Suspects, error) {
 	s := Suspects{Of: in.Of.String(), Name: title(latest.Estate(), at), Kind: o.Key.Ref.Kind, From: in.Grid.At(in.First), Step: in.Grid.Step.Seconds(),
 		N: in.Grid.N - in.First, Outcome: Unknown, Confidence: reading.Missing, Notes: []string{}, Grounds: []string{}, Tenants: []Tenant{}}
 	price := priceOf(latest.Estate(), at)
+	switch in.Cost {
+	case CostIO:
+		price = perIO
+	case CostWritten:
+		price = written
+	}
 	s.Unit = price.words
 	loads := tenants(in)
 	whole := component(in, o, loads, &s)
@@ -168,6 +192,12 @@ func title(e *estate.Estate, i int32) string {
 }
 
 func (s *Suspects) findOnset(in Input, whole *load) (onset.Episode, bool) {
+	if known := in.Episode; known != nil {
+		e := onset.Episode{Begin: known.Begin, End: known.End, UsualFrom: known.UsualFrom, Probability: 1, Persists: known.End == in.Grid.N}
+		from, to, usual := in.Grid.At(e.Begin), in.Grid.At(e.End), in.Grid.At(e.UsualFrom)
+		s.Direction, s.Onset, s.Until, s.UsualFrom = known.Direction, &from, &to, &usual
+		return e, true
+	}
 	var best onset.Episode
 	var gained float64
 	s.Direction = "read"
@@ -203,7 +233,7 @@ func (s *Suspects) compare(in Input, loads []*load, e onset.Episode, price price
 		added += rise[k]
 	}
 	s.Demand = Pair{reading.Figure(before), reading.Figure(during)}
-	grew := during >= demandRise*before
+	grew := during >= demandRise*before || in.Capped && added >= (demandRise-1)*before
 	for k := range s.Tenants {
 		t := &s.Tenants[k]
 		if added > 0 && grew {

@@ -17,6 +17,7 @@ type Fault struct {
 	Force float64       // 1 is the usual
 
 	Component string   // where the delay arises, kind:id@source; "" for nowhere in the storage
+	Alike     []string // components that share its load to equal parts, so that each is as right an answer
 	Culprits  []string // machines that did it; none where nobody did
 	Complains string   // whose complaint it is where the storage is well
 

@@ -210,6 +210,7 @@ type TruthCause struct {
 	Fault     string     `json:"fault"`
 	Class     string     `json:"class"`
 	Component string     `json:"component,omitempty"` // kind:id@source; none where the storage is well
+	Alike     []string   `json:"alike,omitempty"`     // components that share its load to equal parts, each as right an answer
 	Subject   string     `json:"subject,omitempty"`   // the machine whose complaint it is, where only one has reason to
 	Culprits  []string   `json:"culprits"`
 	Sufferers []Sufferer `json:"sufferers"` // worst first
@@ -228,7 +229,7 @@ func (f *Fleet) Truth() TruthFile {
 		if x.Kind == "quiet" {
 			continue
 		}
-		c := TruthCause{Fault: x.Kind, Class: x.Class, Component: x.Component, Subject: x.Complains, Culprits: x.Culprits, Sufferers: f.hurt.Sufferers(x), Onset: x.From, Full: x.From.Add(x.Ramp), End: x.To}
+		c := TruthCause{Fault: x.Kind, Class: x.Class, Component: x.Component, Alike: x.Alike, Subject: x.Complains, Culprits: x.Culprits, Sufferers: f.hurt.Sufferers(x), Onset: x.From, Full: x.From.Add(x.Ramp), End: x.To}
 		if c.Culprits == nil {
 			c.Culprits = []string{}
 		}

@@ -25,6 +25,11 @@ var limits = []Kind{
 			}
 		}
 		f.Component = busiest.ref()
+		for _, d := range l.devices { // all its LUNs were set so
+			if d.host == h && d != busiest {
+				f.Alike = append(f.Alike, d.ref())
+			}
+		}
 		f.do(func(x *effects, _ float64, _ time.Time) {
 			x.depth[h.at] = depth / l.depth()
 			x.bent = true
@@ -80,7 +85,7 @@ var limits = []Kind{
 		v := pick(f.r, l.tenants(inPool(p)))
 		from := v.disks[0]
 		f.accuse(l, v)
-		f.touches, f.Component = inPool(p), p.ref()
+		f.touches, f.Component = servedBy(from.volume.owner), from.volume.owner.ref()
 		copying := l.copier(from)
 		threads := min(2*float64(p.drives), l.depth()) * f.Force
 		f.do(func(x *effects, level float64, _ time.Time) {

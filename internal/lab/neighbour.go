@@ -2,7 +2,10 @@ package lab
 
 import (
 	"errors"
+	"slices"
 	"time"
+
+	"dowsingrod/core/estate"
 )
 
 var errTooSmall = errors.New("the estate is too small for it: use more machines with --vms")
@@ -85,7 +88,8 @@ var neighbours = []Kind{
 		f.Component = d.vm.host.devices[d.volume].ref()
 		threads := 400 * f.Force
 		f.do(func(x *effects, level float64, _ time.Time) {
-			x.extra[d.at] = work{threads: threads * level, think: 2e-3, reads: 0.7, readSize: 8 << 10, writeSize: 8 << 10, miss: 0.1}
+			// Mostly reads: as many writes would fill the write cache that others use.
+			x.extra[d.at] = work{threads: threads * level, think: 2e-3, reads: 0.97, readSize: 8 << 10, writeSize: 8 << 10, miss: 0.1}
 		})
 		return nil
 	}},
@@ -139,10 +143,21 @@ func (l *Lab) noisyBytes(f *Fault, links bool) error {
 		f.touches = north
 		l.narrow(f, 0.55)
 		f.Component = "isl:isl-a-1@" + l.src.fabricNorth
+		for source, list := range l.objects { // both fabrics carry half each, and their links equal parts of that
+			for _, o := range list {
+				if o.Kind == estate.ISL {
+					f.Alike = append(f.Alike, o.Ref().String()+"@"+source)
+				}
+			}
+		}
+		slices.Sort(f.Alike)
 	default:
 		f.touches = servedBy(c)
 		l.slowPorts(f, c.ports, c.array.name, 0.45)
 		f.Component = "target_port:" + c.ports[0].id + "@" + c.array.name
+		for _, p := range c.ports[1:] {
+			f.Alike = append(f.Alike, p.ref(c.array.name))
+		}
 	}
 	return nil
 }

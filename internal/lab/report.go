@@ -40,7 +40,11 @@ func (l *Lab) gather() {
 				dev.io.add(f, f.host)
 			}
 			if len(v.legs) == 0 {
-				v.pool.reads(f.missed, f.readBytes, s.net.Stations[v.pool.station].Wait+s.net.Visits[s.net.Tenants[d.tenant[k]].From+atPool].Work, f.reads)
+				drives := s.net.Stations[v.pool.station].Wait + s.net.Visits[s.net.Tenants[d.tenant[k]].From+atPool].Work
+				v.pool.reads(f.missed, f.readBytes, drives, f.reads)
+				if !s.fx.writeBack[v.owner.at] {
+					v.pool.io.add(&flow{writes: f.writes, writeBytes: f.writeBytes}, [2]float64{0, drives})
+				}
 				continue
 			}
 			near, far := v.near()

@@ -304,6 +304,9 @@ func (l *Lab) fill(s *side, lasts time.Duration) {
 			out := float64(s.net.Tenants[p.destage[c]].Rate * k.size[i])
 			k.pending[i] = max(0, k.pending[i]+float64((k.inflow[i]-out)*lasts.Seconds()))
 			k.pending[i] = min(k.pending[i], l.cacheOf(c))
+			if !s.fx.writeBack[c.at] { // a cache that is off is written down and not filled again
+				k.pending[i] = 0
+			}
 		}
 	}
 }

@@ -1,24 +1,20 @@
 package main
 
 import (
-	"bytes"
 	"cmp"
-	"errors"
 	"fmt"
-	"io"
 	"math"
 	"os"
 	"runtime"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
 	"dowsingrod/core/estate"
 	"dowsingrod/core/reading"
-	"dowsingrod/core/route"
-	"dowsingrod/core/strata"
 	"dowsingrod/core/suspect"
-	"dowsingrod/internal/feed"
+	"dowsingrod/core/verdict"
 	"dowsingrod/internal/lab"
 )
 
@@ -28,260 +24,252 @@ const (
 	scoringSeed = 500_000
 )
 
-// taken is what a feed reader makes of the feeds of an incident: all that diagnosis may see.
-type taken struct {
-	moments []route.Moment
-	runs    map[estate.Key]map[string][]reading.Series
-}
-
-// Runs returns the readings of a metric of an object.
-func (t *taken) Runs(k estate.Key, metric string) []reading.Series { return t.runs[k][metric] }
-
-// take brings the feeds of an estate of the lab in through the feed reader.
-func take(f *lab.Fleet) (*taken, error) {
-	feeds := map[string]*bytes.Buffer{}
-	writers := map[string]*feed.Writer{}
-	var mu sync.Mutex
-	err := f.Write(func(source string, r feed.Record) error {
-		mu.Lock()
-		w := writers[source]
-		if w == nil {
-			feeds[source] = &bytes.Buffer{}
-			w = feed.NewWriter(feeds[source])
-			writers[source] = w
-		}
-		mu.Unlock()
-		return w.Write(r)
-	})
-	if err != nil {
-		return nil, err
-	}
-	t := &taken{runs: map[estate.Key]map[string][]reading.Series{}}
-	var nodes []estate.Node
-	changes := map[time.Time]*estate.Change{}
-	for source, text := range feeds {
-		if err := writers[source].Flush(); err != nil {
-			return nil, err
-		}
-		r, err := feed.NewReader(text, f.To.Add(time.Hour))
-		if err != nil {
-			return nil, err
-		}
-		var header *feed.Header
-		for {
-			rec, err := r.Next()
-			if errors.Is(err, io.EOF) {
-				break
-			}
-			if err != nil {
-				return nil, fmt.Errorf("%s: %w", source, err)
-			}
-			switch {
-			case rec.Header != nil:
-				header = rec.Header
-			case rec.Object != nil && header.Full:
-				nodes = append(nodes, rec.Object.Node(source))
-			case rec.Object != nil:
-				c := changes[header.Time]
-				if c == nil {
-					c = &estate.Change{}
-					changes[header.Time] = c
-				}
-				c.Set = append(c.Set, rec.Object.Node(source))
-			case rec.Reading != nil:
-				if err := t.keep(source, rec.Reading); err != nil {
-					return nil, err
-				}
-			}
-		}
-		r.Close()
-	}
-	slices.SortFunc(nodes, func(a, b estate.Node) int { return cmp.Compare(a.Key.String(), b.Key.String()) })
-	e := estate.Of(len(nodes), slices.Values(nodes))
-	at := f.From
-	times := make([]time.Time, 0, len(changes))
-	for x := range changes {
-		times = append(times, x)
-	}
-	slices.SortFunc(times, time.Time.Compare)
-	for _, x := range times {
-		t.moments = append(t.moments, route.Moment{From: at, To: x, Map: route.NewMap(e)})
-		e, at = e.With(*changes[x]), x
-	}
-	t.moments = append(t.moments, route.Moment{From: at, To: f.To, Map: route.NewMap(e)})
-	return t, nil
-}
-
-func (t *taken) keep(source string, r *feed.Reading) error {
-	ref, err := estate.ParseRef(r.Of)
-	if err != nil {
-		return err
-	}
-	key := estate.Key{Source: source, Ref: ref}
-	by := t.runs[key]
-	if by == nil {
-		by = map[string][]reading.Series{}
-		t.runs[key] = by
-	}
-	for metric, v := range r.Values {
-		by[metric] = append(by[metric], reading.Series{From: r.From, Step: time.Duration(r.Step * float64(time.Second)), Values: v})
-	}
-	return nil
-}
-
 // result is how diagnosis did on one incident.
 type result struct {
 	kind                  string
+	seed                  uint64
+	truth, said           verdict.Class
 	component             float64 // 1 where the right one was named, NaN where there is none
-	suspect               float64 // 1 where the first suspect did it, NaN where nobody did
+	suspect               float64 // 1 where the first suspect did it, NaN where it is no matter of who
 	innocent              float64 // 1 where somebody was accused who did not do it
-	declared              float64 // 1 where something was found on a quiet day, NaN on others
+	onset                 float64 // |found − true| in s, NaN where there is none
+	confidence            float64
+	hand                  bool    // whether there was something to do by hand
 	busiest, change, like float64 // what would be done by hand: 1 where that names who did it
+	note                  string
 }
 
-// incidents scores diagnosis as it stands on so many incidents of every kind.
-func incidents(each int, base uint64) error {
-	type job struct {
-		kind string
-		seed uint64
+func (r result) class() float64 { return truthOf(r.truth == r.said) }
+
+// right is that the class is right, and the component where there is one.
+func (r result) right() float64 {
+	if math.IsNaN(r.component) {
+		return r.class()
 	}
-	jobs := make(chan job)
+	return r.class() * r.component
+}
+
+type job struct {
+	kind string
+	seed uint64
+}
+
+// jobs lists so many incidents of every kind.
+func jobs(each int, base uint64, kinds []string) (out []job) {
+	for n := range each {
+		for k, kind := range lab.Kinds() {
+			if len(kinds) == 0 || slices.Contains(kinds, kind.Name) {
+				out = append(out, job{kind.Name, base + uint64(n*100+k)})
+			}
+		}
+	}
+	return out
+}
+
+// judgeAll lets diagnosis look at all incidents.
+func judgeAll(list []job, v variant) ([]result, error) {
+	in := make(chan job)
 	var mu sync.Mutex
 	var results []result
 	var failed error
 	var wait sync.WaitGroup
 	for range runtime.GOMAXPROCS(0) {
 		wait.Go(func() {
-			for j := range jobs {
-				r, err := judged(j.kind, j.seed)
+			for j := range in {
+				r, err := judged(j.kind, j.seed, v)
 				mu.Lock()
 				if err != nil && failed == nil {
 					failed = fmt.Errorf("%s, seed %d: %w", j.kind, j.seed, err)
 				}
-				results = append(results, r)
+				results = append(results, r...)
 				mu.Unlock()
 			}
 		})
 	}
-	for n := range each {
-		for k, kind := range lab.Kinds() {
-			jobs <- job{kind.Name, base + uint64(n*100+k)}
-		}
+	for _, j := range list {
+		in <- j
 	}
-	close(jobs)
+	close(in)
 	wait.Wait()
-	if failed != nil {
-		return failed
-	}
-	mean := func(of func(r result) float64, keep func(r result) bool) (float64, int) {
-		sum, n := 0.0, 0
-		for _, r := range results {
-			if x := of(r); keep(r) && !math.IsNaN(x) {
-				sum, n = sum+x, n+1
-			}
+	slices.SortFunc(results, func(a, b result) int { return cmp.Or(strings.Compare(a.kind, b.kind), cmp.Compare(a.seed, b.seed)) })
+	return results, failed
+}
+
+// variant is what is done to the readings, and what estate they are of.
+type variant struct {
+	vms     int
+	explain bool // print every explanation
+}
+
+func mean(results []result, of func(r result) float64, keep func(r result) bool) (share float64, n int) {
+	sum := 0.0
+	for _, r := range results {
+		if x := of(r); (keep == nil || keep(r)) && !math.IsNaN(x) {
+			sum, n = sum+x, n+1
 		}
-		return sum / float64(n), n
 	}
-	all := func(result) bool { return true }
+	return sum / float64(n), n
+}
+
+// incidents scores diagnosis on so many incidents of every kind.
+func incidents(each int, base uint64, kinds []string) error {
+	v := variant{vms: 200, explain: len(kinds) > 0}
+	results, err := judgeAll(jobs(each, base, kinds), v)
+	if err != nil {
+		return err
+	}
 	say := func(name string, of func(r result) float64) {
-		share, n := mean(of, all)
-		if n > 0 {
+		if share, n := mean(results, of, nil); n > 0 {
 			line("SCORE", name, share*100, "%")
 		}
 	}
 	line("SCORE", "incidents", float64(len(results)), "")
+	say("incidents.class_right", result.class)
 	say("incidents.component_right", func(r result) float64 { return r.component })
 	say("incidents.first_suspect_right", func(r result) float64 { return r.suspect })
 	say("incidents.innocent_accused", func(r result) float64 { return r.innocent })
-	say("incidents.quiet_declared", func(r result) float64 { return r.declared })
+	line("SCORE", "incidents.onset_error_median", medianOf(results, func(r result) float64 { return r.onset }), "s")
 	say("incidents.by_hand.busiest", func(r result) float64 { return r.busiest })
 	say("incidents.by_hand.largest_change", func(r result) float64 { return r.change })
 	say("incidents.by_hand.highest_correlation", func(r result) float64 { return r.like })
 	for _, kind := range lab.Kinds() {
 		of := func(r result) bool { return r.kind == kind.Name }
-		component, _ := mean(func(r result) float64 { return r.component }, of)
-		culprit, _ := mean(func(r result) float64 { return r.suspect }, of)
-		innocent, _ := mean(func(r result) float64 { return r.innocent }, of)
-		fmt.Fprintf(os.Stderr, "%-22s component %4.0f %%  first suspect %4.0f %%  innocent accused %4.0f %%\n", kind.Name, component*100, culprit*100, innocent*100)
+		class, n := mean(results, result.class, of)
+		component, _ := mean(results, func(r result) float64 { return r.component }, of)
+		culprit, _ := mean(results, func(r result) float64 { return r.suspect }, of)
+		innocent, _ := mean(results, func(r result) float64 { return r.innocent }, of)
+		if n > 0 {
+			fmt.Fprintf(os.Stderr, "%-22s class %4.0f %%  component %4.0f %%  first suspect %4.0f %%  innocent accused %4.0f %%\n", kind.Name, class*100, component*100, culprit*100, innocent*100)
+		}
+	}
+	for _, r := range results {
+		if r.right() < 1 || r.suspect == 0 || r.innocent == 1 || v.explain {
+			fmt.Fprintf(os.Stderr, "%s %d: %s\n", r.kind, r.seed, r.note)
+		}
 	}
 	return nil
 }
 
+func medianOf(results []result, of func(r result) float64) float64 {
+	var all []float64
+	for _, r := range results {
+		if x := of(r); !math.IsNaN(x) {
+			all = append(all, x)
+		}
+	}
+	if len(all) == 0 {
+		return math.NaN()
+	}
+	slices.Sort(all)
+	return all[len(all)/2]
+}
+
 // judged makes an incident and lets diagnosis look at the worst complaint.
-func judged(kind string, seed uint64) (result, error) {
-	out := result{kind: kind, component: math.NaN(), suspect: math.NaN(), declared: math.NaN(), busiest: math.NaN(), change: math.NaN(), like: math.NaN()}
-	f, err := lab.Grow(lab.Options{VMs: 200, Seed: seed, From: labNoon.Add(-2 * time.Hour), To: labNoon, Fault: kind})
+func judged(kind string, seed uint64, v variant) ([]result, error) {
+	out := result{kind: kind, seed: seed, truth: verdict.Cleared, component: math.NaN(), suspect: math.NaN(), innocent: 0, onset: math.NaN(), busiest: math.NaN(), change: math.NaN(), like: math.NaN()}
+	f, err := lab.Grow(lab.Options{VMs: v.vms, Seed: seed, From: labNoon.Add(-2 * time.Hour), To: labNoon, Fault: kind})
 	if err != nil {
-		return out, err
+		return nil, err
 	}
 	t, err := take(f)
 	if err != nil {
-		return out, err
+		return nil, err
 	}
 	truth := f.Truth()
 	latest := t.moments[len(t.moments)-1].Map
-	subject, component := "", ""
-	var culprits []string
+	subject := ""
+	var cause lab.TruthCause
 	if len(truth.Causes) == 0 {
 		vms := latest.Estate().OfKind(estate.VM)
 		subject = latest.Estate().At(vms[int(seed)%len(vms)]).Key.String()
 	} else {
-		c := truth.Causes[0]
-		if subject, component, culprits = c.Subject, c.Component, c.Culprits; subject == "" && len(c.Sufferers) > 0 {
-			subject = c.Sufferers[0].VM
+		cause = truth.Causes[0]
+		out.truth = verdict.Class(cause.Class)
+		if subject = cause.Subject; subject == "" && len(cause.Sufferers) > 0 {
+			subject = cause.Sufferers[0].VM
 		}
 	}
 	if subject == "" {
-		return out, nil
-	}
-	at, err := latest.Estate().Resolve(subject)
-	if err != nil {
-		return out, err
+		return nil, nil // it hurt nobody
 	}
 	g, err := reading.NewGrid(f.From, f.To, 20*time.Second)
 	if err != nil {
-		return out, err
+		return nil, err
 	}
-	s, err := strata.Compute(g, g.N/4, t.moments, latest.Estate().At(at).Key, t)
+	x, sus, err := explain(t, g, subject)
 	if err != nil {
-		return out, err
+		return nil, err
 	}
-	if len(truth.Causes) == 0 || component == "" {
-		out.declared = truthOf(s.Change != nil && s.Change.Component != "")
-		return out, nil
+	out.said, out.confidence = x.Verdict.Class, float64(x.Verdict.Confidence)
+	named := ""
+	if x.Verdict.Component != nil {
+		named = x.Verdict.Component.Ref
 	}
-	out.component = truthOf(s.Change != nil && s.Change.Component == component)
-	if s.Change == nil || s.Change.Component == "" {
-		if len(culprits) > 0 {
-			out.suspect = 0
+	if cause.Component != "" {
+		out.component = truthOf(named == cause.Component || slices.Contains(cause.Alike, named))
+		if x.Onset != nil {
+			out.onset = math.Abs(x.Onset.Sub(cause.Onset).Seconds())
 		}
-		return out, nil
 	}
-	of, err := latest.Estate().Resolve(s.Change.Component)
+	first := ""
+	for _, s := range x.Suspects {
+		if s.Accused {
+			if first == "" {
+				first = s.Ref
+			}
+			if !slices.Contains(cause.Culprits, s.Ref) {
+				out.innocent = 1
+			}
+		}
+	}
+	if out.truth == verdict.NoisyNeighbour || out.truth == verdict.OwnDemand {
+		out.suspect = truthOf(first != "" && slices.Contains(cause.Culprits, first))
+		if sus != nil {
+			out.byHand(t, g, *sus, cause.Onset, cause.Culprits)
+		}
+	}
+	out.note = fmt.Sprintf("%s said %s (%.2f)  at %s named %s  by %v accused %s  %s outcome %s", out.truth, out.said, out.confidence, cause.Component, named, cause.Culprits, first, subject, x.Outcome)
+	for _, l := range x.Layers {
+		if l.Added > 50 {
+			out.note += fmt.Sprintf("\n    %s +%.0f", l.Layer, float64(l.Added))
+		}
+	}
+	for k, e := range x.Evidence {
+		if k < 6 {
+			out.note += fmt.Sprintf("\n    %.2f %s: %s", float64(e.Weight), e.Of, e.Words)
+		}
+	}
+	for k, s := range x.Suspects {
+		if k < 4 {
+			out.note += fmt.Sprintf("\n    . %s %.2f %s", s.Ref, float64(s.Score), s.Evidence)
+		}
+	}
+	return []result{out}, nil
+}
+
+// explain asks about one object.
+func explain(t *taken, g reading.Grid, subject string) (verdict.Explanation, *suspect.Suspects, error) {
+	latest := t.moments[len(t.moments)-1].Map
+	at, err := latest.Estate().Resolve(subject)
 	if err != nil {
-		return out, err
+		return verdict.Explanation{}, nil, err
 	}
-	in := suspect.Input{Grid: g, First: g.N / 4, Moments: t.moments, Of: latest.Estate().At(of).Key, From: t}
+	l, err := verdict.Locate(verdict.Input{Grid: g, First: g.N / 8, Moments: t.moments, Of: latest.Estate().At(at).Key, From: t, Events: t.events})
+	if err != nil {
+		return verdict.Explanation{}, nil, err
+	}
+	if os.Getenv("DBG") != "" {
+		fmt.Fprintln(os.Stderr, subject, l.Debug(estate.Pool, estate.Controller, estate.Volume))
+	}
+	in, ok := l.Compare()
+	if !ok {
+		return l.Conclude(nil), nil, nil
+	}
 	sus, err := suspect.Compute(in)
 	if err != nil {
-		return out, err
+		return verdict.Explanation{}, nil, err
 	}
-	first, guilty := "", true
-	for _, x := range sus.Tenants {
-		if x.Role != suspect.Suspect {
-			continue
-		}
-		if first == "" {
-			first = x.Ref
-		}
-		guilty = guilty && slices.Contains(culprits, x.Ref)
-	}
-	out.innocent = truthOf(!guilty)
-	if len(culprits) > 0 {
-		out.suspect = truthOf(slices.Contains(culprits, first))
-		out.byHand(t, g, sus, truth.Causes[0].Onset, culprits)
-	}
-	return out, nil
+	return l.Conclude(&sus), &sus, nil
 }
 
 func truthOf(ok bool) float64 {
@@ -289,54 +277,4 @@ func truthOf(ok bool) float64 {
 		return 1
 	}
 	return 0
-}
-
-// byHand does what is done without a tool: take the tenant with the most I/O, with the largest change, or whose I/O goes most with
-// the component's latency.
-func (r *result) byHand(t *taken, g reading.Grid, s suspect.Suspects, onset time.Time, culprits []string) {
-	latest := t.moments[len(t.moments)-1].Map
-	cut := g.Cell(onset)
-	latency := make([]float64, g.N)
-	for i := range latency {
-		if k := i - (g.N - s.N); k >= 0 && k < len(s.Component.Time) {
-			latency[i] = float64(s.Component.Time[k])
-		}
-	}
-	best := [3]float64{math.Inf(-1), math.Inf(-1), math.Inf(-1)}
-	var named [3]string
-	for _, x := range s.Tenants {
-		at, err := latest.Estate().Resolve(x.Ref)
-		if err != nil {
-			continue
-		}
-		rate := make([]float64, g.N)
-		for _, d := range latest.Estate().To(at, estate.Uses) {
-			for _, metric := range []string{"read_iops", "write_iops"} {
-				for i, v := range reading.Align(g, t.Runs(latest.Estate().At(d).Key, metric)).Value {
-					if !math.IsNaN(v) {
-						rate[i] += v
-					}
-				}
-			}
-		}
-		before, during := reading.MeanOver(rate, 0, cut), reading.MeanOver(rate, cut, g.N)
-		for k, v := range []float64{during, during - before, correlation(rate[g.N-s.N:], latency[g.N-s.N:])} {
-			if v > best[k] {
-				best[k], named[k] = v, x.Ref
-			}
-		}
-	}
-	r.busiest, r.change, r.like = truthOf(slices.Contains(culprits, named[0])), truthOf(slices.Contains(culprits, named[1])), truthOf(slices.Contains(culprits, named[2]))
-}
-
-// correlation is Pearson's, over the cells in which both are known.
-func correlation(a, b []float64) float64 {
-	n, sa, sb, saa, sbb, sab := 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
-	for i := range a {
-		if math.IsNaN(a[i]) || math.IsNaN(b[i]) {
-			continue
-		}
-		n, sa, sb, saa, sbb, sab = n+1, sa+a[i], sb+b[i], saa+a[i]*a[i], sbb+b[i]*b[i], sab+a[i]*b[i]
-	}
-	return (sab - sa*sb/n) / math.Sqrt((saa-sa*sa/n)*(sbb-sb*sb/n))
 }

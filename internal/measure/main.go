@@ -47,13 +47,16 @@ func main() {
 		err = serveFeeds()
 	case "estates":
 		err = estates(ctx)
-	case "incidents tuning":
-		err = incidents(2, tuningSeed)
 	case "labs":
 		err = labs(ctx)
 	case "lab-week", "lab-live", "lab-incidents", "lab-cost":
 		err = labPart(what)
 	default:
+		if kinds, ok := strings.CutPrefix(what, "tuning "); ok { // measure tuning EACH [KIND …]
+			each, _ := strconv.Atoi(strings.Fields(kinds)[0])
+			err = incidents(each, tuningSeed, strings.Fields(kinds)[1:])
+			break
+		}
 		if part, arg, _ := strings.Cut(what, " "); part == "serve-estate" {
 			err = serveEstate(ctx, arg)
 			break
@@ -117,7 +120,7 @@ func run(what string) error {
 		if err := p.score(ctx); err != nil {
 			return err
 		}
-		return incidents(3, scoringSeed)
+		return incidents(3, scoringSeed, nil)
 	}
 	return p.bench(ctx, dir)
 }

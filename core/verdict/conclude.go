@@ -1,0 +1,236 @@
+package verdict
+
+import (
+	"cmp"
+	"math"
+	"slices"
+	"time"
+
+	"dowsingrod/core/estate"
+	"dowsingrod/core/reading"
+	"dowsingrod/core/strata"
+	"dowsingrod/core/suspect"
+)
+
+// Conclude adds the comparison of the component's tenants, nil where there was none to make.
+func (l *Located) Conclude(tenants *suspect.Suspects) Explanation {
+	s := &l.Strata
+	out := Explanation{Subject: s.Of, Name: s.Name, Kind: s.Kind, From: s.From, To: l.in.Grid.End(), Usual: reading.Missing, During: reading.Missing,
+		Layers: layersOf(s), Evidence: []Evidence{}, Suspects: []Accused{}, Sufferers: []Sufferer{}, Cleared: []Ground{}, Unseen: slices.Clone(s.Notes), Settle: []string{}, Helps: []string{}}
+	if out.Unseen == nil {
+		out.Unseen = []string{}
+	}
+	if c := s.Change; c != nil {
+		out.Onset, out.Direction, out.Usual, out.During = &c.From, c.Direction, c.Usual, c.During
+		if !c.Persists {
+			out.Until = &c.To
+		}
+	}
+	for k := range l.causes {
+		out.Evidence = append(out.Evidence, l.causes[k].signs...)
+	}
+	l.judge(&out, tenants)
+	return out
+}
+
+// layersOf lists what every layer takes of a read and a write.
+func layersOf(s *strata.Strata) []Layer {
+	var out []Layer
+	at := map[estate.Layer]int{}
+	for n, d := range []*strata.Direction{&s.Read, &s.Write} {
+		for _, b := range d.Bands {
+			k, ok := at[b.Layer]
+			if !ok {
+				k = len(out)
+				at[b.Layer] = k
+				out = append(out, Layer{b.Layer, reading.Missing, reading.Missing, reading.Missing})
+			}
+			v := b.Mean
+			if s.Change != nil {
+				v = b.During
+			}
+			if n == 0 {
+				out[k].Read = v
+			} else {
+				out[k].Write = v
+			}
+			if s.Change == nil {
+				continue
+			}
+		}
+	}
+	if s.Change == nil {
+		return out
+	}
+	// Per I/O of both directions together: weighted by what each direction did while it hurt.
+	weight := [2]float64{}
+	for n, d := range []*strata.Direction{&s.Read, &s.Write} {
+		i, j := cellsOf(s)
+		if r := reading.MeanOver(d.IOPS, i, j); r > 0 {
+			weight[n] = r
+		}
+	}
+	for k := range out {
+		sum, known := 0.0, false
+		for n, d := range []*strata.Direction{&s.Read, &s.Write} {
+			for _, b := range d.Bands {
+				if b.Layer == out[k].Layer && b.Added.Known() {
+					sum, known = sum+float64(b.Added)*weight[n], true
+				}
+			}
+		}
+		if known && weight[0]+weight[1] > 0 {
+			out[k].Added = reading.Figure(sum / (weight[0] + weight[1]))
+		}
+	}
+	return out
+}
+
+// judge decides the class, whom to accuse, and how sure that is.
+func (l *Located) judge(out *Explanation, tenants *suspect.Suspects) {
+	s := &l.Strata
+	v := &out.Verdict
+	c := l.chosen()
+	switch {
+	case s.Change == nil && s.Verdict == "cleared":
+		v.Class, v.Confidence = Cleared, l.clearedBy()
+		return
+	case s.Change == nil:
+		v.Class, v.Confidence = Unknown, 0
+		return
+	case c == nil:
+		v.Class, v.Confidence = Unknown, 0.3
+		return
+	}
+	x := l.scene
+	v.Component = &Component{x.m.Estate().At(c.at).Key.String(), x.m.FullName(c.at), x.m.Estate().Kind(c.at)}
+	sure := c.weight
+	if len(l.causes) > 1 {
+		for _, rival := range l.causes[1:] {
+			if rival.at != c.at {
+				sure *= 1 - 0.5*rival.weight/c.weight
+				break
+			}
+		}
+	}
+	if tenants != nil {
+		out.Outcome = tenants.Outcome
+		l.list(out, tenants)
+	}
+	v.Class = l.class(c, tenants, out)
+	v.Confidence = reading.Figure(math.Min(0.99, sure))
+}
+
+// class is what kind of cause it is.
+func (l *Located) class(c *cause, tenants *suspect.Suspects, out *Explanation) Class {
+	x := l.scene
+	switch c.way {
+	case slowTaking:
+		return SlowReceiver
+	case erring, broken, uncached:
+		return Degraded
+	case longer:
+		return SiteLink
+	case lopsided:
+		return Path
+	case limited:
+		before, now, _ := x.fact(c.at, "iops_limit")
+		if kindOf(x, c) == estate.VDisk || math.IsNaN(before) || now < before {
+			return Limit // it was set or lowered: nobody asked for more
+		}
+		if class, ok := l.accuse(tenants, out); ok {
+			return class
+		}
+		return Limit
+	case queued:
+		if before, now, ok := x.fact(c.at, "queue_depth"); ok && now < before {
+			return HostQueue
+		}
+		if class, ok := l.accuse(tenants, out); ok {
+			return class
+		}
+		return HostQueue
+	}
+	if class, ok := l.accuse(tenants, out); ok {
+		return class
+	}
+	if tenants != nil && tenants.Outcome == suspect.Everybody {
+		return crowdOrGrowth(tenants)
+	}
+	return Degraded
+}
+
+// accuse accuses those whose demand it was. It reports false where it was nobody's.
+func (l *Located) accuse(tenants *suspect.Suspects, out *Explanation) (Class, bool) {
+	if tenants == nil || tenants.Outcome != suspect.Culprit && tenants.Outcome != suspect.Several {
+		return "", false
+	}
+	others := false
+	for k := range out.Suspects {
+		for _, t := range tenants.Tenants {
+			if t.Ref == out.Suspects[k].Ref && t.Role == suspect.Suspect {
+				out.Suspects[k].Accused = true
+			}
+			others = others || t.Role == suspect.Sufferer
+		}
+	}
+	if len(tenants.Tenants) == 1 || !others && out.Suspects[0].Accused && out.Suspects[0].Ref == out.Subject {
+		return OwnDemand, true
+	}
+	return NoisyNeighbour, true
+}
+
+// list takes over the tenants: suspects by their part, sufferers by harm.
+func (l *Located) list(out *Explanation, tenants *suspect.Suspects) {
+	for _, t := range tenants.Tenants {
+		out.Suspects = append(out.Suspects, Accused{Ref: t.Ref, Name: t.Name, Tier: t.Tier, Application: t.Application, Score: t.Share, Onset: t.Onset, Evidence: t.Why})
+		if t.Role == suspect.Sufferer {
+			out.Sufferers = append(out.Sufferers, Sufferer{t.Ref, t.Name, t.Tier, t.Application, t.TimePair.During - t.TimePair.Before, t.IOPSPair.Before - t.IOPSPair.During})
+		}
+	}
+	slices.SortStableFunc(out.Suspects, func(a, b Accused) int { return -compare(a.Score, b.Score) })
+	slices.SortStableFunc(out.Sufferers, func(a, b Sufferer) int { return -compare(a.Added, b.Added) })
+}
+
+// compare puts what is missing last in descending order.
+func compare(a, b reading.Figure) int {
+	x, y := float64(a), float64(b)
+	if math.IsNaN(x) {
+		x = math.Inf(-1)
+	}
+	if math.IsNaN(y) {
+		y = math.Inf(-1)
+	}
+	return cmp.Compare(x, y)
+}
+
+// crowdOrGrowth tells many that ask for much more from all that ask for a little more: in a crowd, half of the added demand comes from
+// tenants that ask for twice what they did or more.
+func crowdOrGrowth(tenants *suspect.Suspects) Class {
+	var much, all float64
+	for _, t := range tenants.Tenants {
+		rise := float64(t.Demand.During - t.Demand.Before)
+		if !(rise > 0) {
+			continue
+		}
+		all += rise
+		if float64(t.Demand.During) >= 2*float64(t.Demand.Before) {
+			much += rise
+		}
+	}
+	if much >= all/2 {
+		return Crowd
+	}
+	return Growth
+}
+
+// clearedBy is how sure it is that the storage is well: as sure as it was seen.
+func (l *Located) clearedBy() reading.Figure {
+	return reading.Figure(0.95 * float64(l.Strata.Coverage))
+}
+
+// cellsOf returns the shown cells in which it hurt.
+func cellsOf(s *strata.Strata) (i, j int) {
+	cell := func(t time.Time) int { return int(t.Sub(s.From).Seconds() / s.Step) }
+	return cell(s.Change.From), cell(s.Change.To)
+}

@@ -1,0 +1,89 @@
+package verdict
+
+import (
+	"fmt"
+	"dowsingrod/core/estate"
+	"dowsingrod/core/strata"
+	"dowsingrod/core/suspect"
+)
+
+// Located is the first step: the layer and the component.
+type Located struct {
+	Strata strata.Strata
+
+	in     Input
+	scene  *scene // nil where nothing hurt, or too little is known
+	causes []cause
+}
+
+// leastWeight is the part of the added time that a component must account for to be named: less than a quarter leaves more unexplained
+// than any rival could be wrong by.
+const leastWeight = 0.25
+
+// Locate splits the subject's latency by layer and weighs the evidence at everything it depends on. The subject must be in the last
+// moment.
+func Locate(in Input) (*Located, error) {
+	s, err := strata.Compute(in.Grid, in.First, in.Moments, in.Of, in.From)
+	if err != nil {
+		return nil, err
+	}
+	l := &Located{Strata: s, in: in}
+	if s.Change != nil {
+		l.scene = newScene(in, &l.Strata)
+		l.causes = l.scene.causes()
+	}
+	return l, nil
+}
+
+// chosen is the cause that accounts for most, if for enough.
+func (l *Located) chosen() *cause {
+	if len(l.causes) == 0 || l.causes[0].weight < leastWeight {
+		return nil
+	}
+	return &l.causes[0]
+}
+
+// Compare returns the comparison of tenants that Conclude needs; it reports false where there is none to make.
+func (l *Located) Compare() (suspect.Input, bool) {
+	c := l.chosen()
+	if c == nil || c.way == longer {
+		return suspect.Input{}, false
+	}
+	in := suspect.Input{Grid: l.in.Grid, First: l.in.First, Moments: l.in.Moments, Of: l.scene.m.Estate().At(c.at).Key, From: l.in.From,
+		Episode: &suspect.Episode{UsualFrom: l.scene.before, Begin: l.scene.begin, End: l.scene.end, Direction: l.Strata.Change.Direction}}
+	switch c.way {
+	case limited, queued:
+		in.Cost, in.Capped = suspect.CostIO, true
+	case flooded:
+		in.Cost = suspect.CostWritten
+	}
+	if _, ok := in.Moments[len(in.Moments)-1].Map.Estate().Position(in.Of); !ok {
+		return suspect.Input{}, false
+	}
+	return in, true
+}
+
+func kindOf(x *scene, c *cause) estate.Kind { return x.m.Estate().Kind(c.at) }
+
+// Debug prints.
+func (l *Located) Debug(kinds ...estate.Kind) (out string) {
+	x := l.scene
+	if x == nil {
+		return "none"
+	}
+	for k, g := range x.gain { out += fmt.Sprintf("gain %s %.3f; ", k, g/x.total) }
+	out += fmt.Sprintf("write %.2f\n", x.share("write"))
+	for _, i := range x.below {
+		for _, k := range kinds {
+			if x.m.Estate().Kind(i) == k {
+				out += "      " + x.m.Estate().At(i).Key.String()
+				for _, m := range []string{"busy_share", "write_pending_share", "read_latency_us", "write_latency_us", "read_iops", "write_iops", "read_bytes_s", "write_bytes_s", "write_service_us", "credit_zero_share", "cache_hit_share"} {
+					b, d := x.pair(i, m)
+					if d == d { out += fmt.Sprintf(" %s %.4g→%.4g", m, b, d) }
+				}
+				out += "\n"
+			}
+		}
+	}
+	return out
+}

@@ -1,0 +1,61 @@
+package main
+
+import (
+	"math"
+	"slices"
+	"time"
+
+	"dowsingrod/core/estate"
+	"dowsingrod/core/reading"
+	"dowsingrod/core/suspect"
+)
+
+// byHand does what is done without a tool: take the tenant with the most I/O, with the largest change, or whose I/O goes most with
+// the component's latency.
+func (r *result) byHand(t *taken, g reading.Grid, s suspect.Suspects, onset time.Time, culprits []string) {
+	latest := t.moments[len(t.moments)-1].Map
+	cut := g.Cell(onset)
+	latency := make([]float64, g.N)
+	for i := range latency {
+		if k := i - (g.N - s.N); k >= 0 && k < len(s.Component.Time) {
+			latency[i] = float64(s.Component.Time[k])
+		}
+	}
+	best := [3]float64{math.Inf(-1), math.Inf(-1), math.Inf(-1)}
+	var named [3]string
+	for _, x := range s.Tenants {
+		at, err := latest.Estate().Resolve(x.Ref)
+		if err != nil {
+			continue
+		}
+		rate := make([]float64, g.N)
+		for _, d := range latest.Estate().To(at, estate.Uses) {
+			for _, metric := range []string{"read_iops", "write_iops"} {
+				for i, v := range reading.Align(g, t.Runs(latest.Estate().At(d).Key, metric)).Value {
+					if !math.IsNaN(v) {
+						rate[i] += v
+					}
+				}
+			}
+		}
+		before, during := reading.MeanOver(rate, 0, cut), reading.MeanOver(rate, cut, g.N)
+		for k, v := range []float64{during, during - before, correlation(rate[g.N-s.N:], latency[g.N-s.N:])} {
+			if v > best[k] {
+				best[k], named[k] = v, x.Ref
+			}
+		}
+	}
+	r.busiest, r.change, r.like = truthOf(slices.Contains(culprits, named[0])), truthOf(slices.Contains(culprits, named[1])), truthOf(slices.Contains(culprits, named[2]))
+}
+
+// correlation is Pearson's, over the cells in which both are known.
+func correlation(a, b []float64) float64 {
+	n, sa, sb, saa, sbb, sab := 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
+	for i := range a {
+		if math.IsNaN(a[i]) || math.IsNaN(b[i]) {
+			continue
+		}
+		n, sa, sb, saa, sbb, sab = n+1, sa+a[i], sb+b[i], saa+a[i]*a[i], sbb+b[i]*b[i], sab+a[i]*b[i]
+	}
+	return (sab - sa*sb/n) / math.Sqrt((saa-sa*sa/n)*(sbb-sb*sb/n))
+}
