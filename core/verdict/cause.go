@@ -158,7 +158,7 @@ func (x *scene) port(i int32) (all []cause) {
 	fit := x.fit(layer)
 	use := x.line
 	if x.m.Estate().Kind(i) == estate.SwitchPort {
-		use = x.sending
+		use = x.held
 	}
 	if b, d := use(i); d > 0.60 {
 		if w := crowding(b, d) * fit; w > 0 {
@@ -188,6 +188,23 @@ func (x *scene) sending(i int32) (before, during float64) {
 	return before / speed, during / speed
 }
 
+// held is the part of the time in which a frame finds its port sending, or without a credit: 1 − (1 − sending)(1 − starved). Without much
+// to send it is the other end that is held up, and receivers follows that.
+func (x *scene) held(i int32) (before, during float64) {
+	before, during = x.sending(i)
+	if !(during > 0.60) {
+		return before, during
+	}
+	with := func(u, zero float64) float64 {
+		if math.IsNaN(zero) {
+			return u
+		}
+		return 1 - (1-u)*(1-zero)
+	}
+	b, d := x.pair(i, "credit_zero_share")
+	return with(before, b), with(during, d)
+}
+
 // edge is the port at the end of a link that a switch port is at: optics wear out at ends, and a link is named by its end.
 func (x *scene) edge(i int32) int32 {
 	if x.m.Estate().Kind(i) != estate.SwitchPort {
@@ -204,7 +221,7 @@ func (x *scene) link(i int32) []cause {
 	var worst, before float64
 	var port int32 = -1
 	for _, p := range x.m.Estate().To(i, estate.Joins) {
-		if b, d := x.sending(p); d > worst {
+		if b, d := x.held(p); d > worst {
 			worst, before, port = d, b, p
 		}
 	}
@@ -212,7 +229,12 @@ func (x *scene) link(i int32) []cause {
 		return nil
 	}
 	w := crowding(before, worst) * x.fit(estate.LayerFabric)
-	return []cause{{i, loaded, w, []Evidence{x.evidence(port, congest.Utilization, before, worst, w, phrase.Percent(worst)+" of line rate"+was(phrase.Percent(before)))}}}
+	b, d := x.sending(port)
+	words := phrase.Percent(d) + " of line rate" + was(phrase.Percent(b))
+	if _, zero := x.pair(port, "credit_zero_share"); zero > starved {
+		words += ", and without a credit " + phrase.Percent(zero) + " of the time"
+	}
+	return []cause{{i, loaded, w, []Evidence{x.evidence(port, congest.Utilization, b, d, w, words)}}}
 }
 
 // controller looks at a controller's processors and write cache, and at the state of the one beside it.

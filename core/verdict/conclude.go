@@ -157,6 +157,9 @@ func (l *Located) class(c *cause, tenants *suspect.Suspects, out *Explanation) C
 	if tenants != nil && tenants.Outcome == suspect.Everybody {
 		return crowdOrGrowth(tenants)
 	}
+	if class, ok := l.copied(c, out, tenants); ok {
+		return class
+	}
 	return Degraded
 }
 

@@ -1,7 +1,6 @@
 package verdict
 
 import (
-	"fmt"
 	"dowsingrod/core/estate"
 	"dowsingrod/core/strata"
 	"dowsingrod/core/suspect"
@@ -64,26 +63,3 @@ func (l *Located) Compare() (suspect.Input, bool) {
 }
 
 func kindOf(x *scene, c *cause) estate.Kind { return x.m.Estate().Kind(c.at) }
-
-// Debug prints.
-func (l *Located) Debug(kinds ...estate.Kind) (out string) {
-	x := l.scene
-	if x == nil {
-		return "none"
-	}
-	for k, g := range x.gain { out += fmt.Sprintf("gain %s %.3f; ", k, g/x.total) }
-	out += fmt.Sprintf("write %.2f\n", x.share("write"))
-	for _, i := range x.below {
-		for _, k := range kinds {
-			if x.m.Estate().Kind(i) == k {
-				out += "      " + x.m.Estate().At(i).Key.String()
-				for _, m := range []string{"busy_share", "write_pending_share", "read_latency_us", "write_latency_us", "read_iops", "write_iops", "read_bytes_s", "write_bytes_s", "write_service_us", "credit_zero_share", "cache_hit_share"} {
-					b, d := x.pair(i, m)
-					if d == d { out += fmt.Sprintf(" %s %.4g→%.4g", m, b, d) }
-				}
-				out += "\n"
-			}
-		}
-	}
-	return out
-}

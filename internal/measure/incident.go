@@ -258,9 +258,6 @@ func explain(t *taken, g reading.Grid, subject string) (verdict.Explanation, *su
 	if err != nil {
 		return verdict.Explanation{}, nil, err
 	}
-	if os.Getenv("DBG") != "" {
-		fmt.Fprintln(os.Stderr, subject, l.Debug(estate.Pool, estate.Controller, estate.Volume))
-	}
 	in, ok := l.Compare()
 	if !ok {
 		return l.Conclude(nil), nil, nil

@@ -1,0 +1,125 @@
+package verdict
+
+import (
+	"math"
+	"time"
+
+	"dowsingrod/core/estate"
+	"dowsingrod/core/phrase"
+	"dowsingrod/core/reading"
+	"dowsingrod/core/route"
+	"dowsingrod/core/suspect"
+)
+
+// foreign is I/O at a LUN that comes from no virtual disk on it: a copy that the hypervisor or the array makes by itself, or a host that
+// nobody watches.
+type foreign struct {
+	volume         int32
+	before, during float64 // bytes per second
+}
+
+var moved = []string{"read_bytes_s", "write_bytes_s"}
+
+// foreigner finds the LUN of a component with the most such I/O. It counts where it makes up an eighth of all that the component carried
+// before, which is where demand counts as grown, and where half of what the LUN does is not its disks'.
+func (x *scene) foreigner(component int32) (best foreign, ok bool) {
+	e := x.m.Estate()
+	disks := map[int32][]int32{}
+	for _, d := range x.m.VDisks(component) {
+		if d.State == route.Active {
+			for _, v := range x.m.Volumes(d.At) {
+				disks[v] = append(disks[v], d.At)
+			}
+		}
+	}
+	total := 0.0
+	for v, of := range disks {
+		if len(x.in.From.Runs(e.At(v).Key, moved[0])) == 0 {
+			continue
+		}
+		before, during := x.rate(v, moved...)
+		total += before
+		var known int
+		for _, d := range of {
+			if len(x.in.From.Runs(e.At(d).Key, moved[0])) > 0 {
+				known++
+			}
+		}
+		if known < len(of) {
+			continue // what its disks do is not known
+		}
+		whole := during
+		for _, d := range x.m.VDisks(v) { // those on it that do not go by this component as well
+			b, w := x.rate(d.At, moved...)
+			before, during = before-b, during-w
+		}
+		if during < 0.5*whole || during-math.Max(0, before) <= best.during-math.Max(0, best.before) || during-math.Max(0, before) == 0 {
+			continue
+		}
+		best, ok = foreign{v, math.Max(0, before), during}, true
+	}
+	return best, ok && best.during-best.before >= 0.12*total
+}
+
+// ForeignNeeds lists what [Located.Conclude] asks for beside [suspect.Needs]: what the LUNs of the component carry themselves.
+func (l *Located) ForeignNeeds() (needs []route.Need) {
+	c := l.chosen()
+	if c == nil {
+		return nil
+	}
+	e := l.scene.m.Estate()
+	seen := map[int32]bool{}
+	for _, d := range l.scene.m.VDisks(c.at) {
+		for _, v := range l.scene.m.Volumes(d.At) {
+			if !seen[v] {
+				seen[v] = true
+				needs = append(needs, route.Need{Key: e.At(v).Key, Metrics: moved})
+				for _, other := range l.scene.m.VDisks(v) {
+					needs = append(needs, route.Need{Key: e.At(other.At).Key, Metrics: moved})
+				}
+			}
+		}
+	}
+	return needs
+}
+
+// early is how long before it hurt something may have happened and still be what began it.
+const early = 10 * time.Minute
+
+// copied accuses who is being copied: the machine of a disk on the LUN to which something happened as it began.
+func (l *Located) copied(c *cause, out *Explanation, tenants *suspect.Suspects) (Class, bool) {
+	x := l.scene
+	f, ok := x.foreigner(c.at)
+	if !ok {
+		return "", false
+	}
+	e := x.m.Estate()
+	words := phrase.Bytes(f.during) + " a second at " + x.m.FullName(f.volume) + " come from no virtual disk that is known, before " + phrase.Bytes(f.before)
+	out.Evidence = append([]Evidence{x.evidence(f.volume, "", f.before, f.during, c.weight, words)}, out.Evidence...)
+	from, to := l.Strata.Change.From.Add(-early), l.Strata.Change.From.Add(2*time.Minute)
+	on := map[estate.Key]int32{}
+	for _, d := range x.m.VDisks(f.volume) {
+		on[e.At(d.At).Key] = d.At
+	}
+	for _, event := range l.in.Events {
+		d, here := on[event.Of]
+		if !here || event.Time.Before(from) || event.Time.After(to) {
+			continue
+		}
+		for _, vm := range e.From(d, estate.Uses) {
+			o := e.At(vm)
+			words := words + "; its disk " + e.At(d).Title() + " reports " + event.What
+			for k := range out.Suspects {
+				if out.Suspects[k].Ref == o.Key.String() {
+					out.Suspects = append(out.Suspects[:k], out.Suspects[k+1:]...)
+					break
+				}
+			}
+			out.Suspects = append([]Accused{{Ref: o.Key.String(), Name: o.Title(), Tier: o.Tier(), Application: o.Facts.Text("application"), Accused: true,
+				Score: 1, Onset: reading.Figure(event.Time.Sub(l.Strata.Change.From).Seconds()), Evidence: words}}, out.Suspects...)
+			return NoisyNeighbour, true
+		}
+	}
+	out.Unseen = append(out.Unseen, words+": a copy, or a host that is not watched.")
+	return NoisyNeighbour, true
+}
