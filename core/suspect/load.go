@@ -87,6 +87,7 @@ type load struct {
 type part struct {
 	volume                                   estate.Key
 	reads, writes, readBytes, writeBytes, to []float64
+	flight                                   []float64 // reads
 }
 
 func newLoad(n int, o *estate.Node) *load {
@@ -144,7 +145,7 @@ func (l *load) add(in Input, m *route.Map, d int32, lo, hi int) {
 	ro := reading.Occupancy(in.Grid, in.From.Runs(key, "read_iops"), in.From.Runs(key, "read_latency_us")).Value
 	wo := reading.Occupancy(in.Grid, in.From.Runs(key, "write_iops"), in.From.Runs(key, "write_latency_us")).Value
 	row := func() []float64 { return make([]float64, in.Grid.N) }
-	pt := part{reads: row(), writes: row(), readBytes: row(), writeBytes: row()}
+	pt := part{reads: row(), writes: row(), readBytes: row(), writeBytes: row(), flight: row()}
 	if v := m.Volumes(d); len(v) > 0 {
 		pt.volume = m.Estate().At(v[0]).Key
 	}
@@ -155,16 +156,15 @@ func (l *load) add(in Input, m *route.Map, d int32, lo, hi int) {
 		l.write.occupancy[i] += wo[i]
 		l.bytes[i] += rb[i] + wb[i]
 		pt.reads[i], pt.writes[i], pt.readBytes[i], pt.writeBytes[i] = r[i], w[i], rb[i], wb[i]
+		pt.flight[i] = ro[i]
 	}
 	l.parts = append(l.parts, pt)
 }
 
 // price sets every tenant's demand in cost units per second.
 //
-// Where only reads that miss a cache reach the component, the volume's cache hit share says how many
-// do, but not whose. What missed before is every tenant's by its reads. When more misses than that
-// share explains, the reads that came on top are taken to be the ones that miss: a tenant that reads no
-// more than before did not lose its cache by itself.
+// Where only reads that miss a cache reach the component, the volume's cache hit share says how many do, but not whose. A read that misses
+// takes many times as long as one that does not, so misses are apportioned by what each tenant has in flight.
 func (p price) set(in Input, loads []*load, usualFrom, begin int) {
 	byVolume := map[estate.Key][]*part{}
 	for _, l := range loads {
@@ -197,8 +197,8 @@ func (p price) set(in Input, loads []*load, usualFrom, begin int) {
 	}
 }
 
-// missed returns the part of each tenant's reads that misses, per cell; nil where all reach the
-// component or nothing is known of the cache.
+// missed returns the part of each tenant's reads that misses, per cell; nil where all reach the component or nothing is known of the
+// cache.
 func (p price) missed(in Input, volume estate.Key, parts []*part, usualFrom, begin int) [][]float64 {
 	if !p.misses {
 		return nil
@@ -208,37 +208,40 @@ func (p price) missed(in Input, volume estate.Key, parts []*part, usualFrom, beg
 	if math.IsNaN(usual) {
 		return nil
 	}
-	before := make([]float64, len(parts))
-	for n, pt := range parts {
-		before[n] = reading.MeanOver(pt.reads, usualFrom, begin)
-	}
 	out := make([][]float64, len(parts))
 	for n := range out {
 		out[n] = make([]float64, in.Grid.N)
 	}
 	for i := range in.Grid.N {
-		var reads, added float64
-		for n, pt := range parts {
+		miss := 1 - hit[i]
+		if math.IsNaN(miss) {
+			miss = usual
+		}
+		var reads, waiting float64
+		for _, pt := range parts {
 			if pt.reads[i] > 0 {
 				reads += pt.reads[i]
-				added += math.Max(0, pt.reads[i]-before[n])
+				waiting += flying(pt, i)
 			}
 		}
-		miss := 1 - hit[i]
-		extra := (miss - usual) * reads // more than the usual share explains
 		for n, pt := range parts {
-			switch {
-			case math.IsNaN(miss):
-				out[n][i] = usual
-			case extra <= 0 || added == 0 || !(pt.reads[i] > 0):
-				out[n][i] = miss
-			default:
-				own := math.Max(0, pt.reads[i]-before[n])
-				out[n][i] = math.Min(1, usual+extra*own/added/pt.reads[i])
+			out[n][i] = miss
+			if waiting > 0 && pt.reads[i] > 0 {
+				out[n][i] = math.Min(1, miss*reads*flying(pt, i)/waiting/pt.reads[i])
 			}
 		}
 	}
 	return out
+}
+
+// flying is the reads in flight of a part in a cell; 0 where that is not known.
+func flying(pt *part, i int) float64 { return known(pt.flight[i]) }
+
+func known(v float64) float64 {
+	if math.IsNaN(v) {
+		return 0
+	}
+	return v
 }
 
 // component is the load as the component itself reports it. Where it times no I/O, the sum of its

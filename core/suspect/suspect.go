@@ -258,6 +258,12 @@ func (s *Suspects) compare(in Input, loads []*load, e onset.Episode, price price
 	rose := func(n int) bool { // whether the n-th asks for clearly more than before
 		return n < len(order) && float64(s.Tenants[order[n]].Demand.During) >= ownRise*float64(s.Tenants[order[n]].Demand.Before)
 	}
+	few := 0 // two or three that stand apart from the next; without a gap there is nobody to draw the line before
+	for _, n := range []int{2, 3} {
+		if part(n-1) >= 0.15 && part(n-1) >= runnerUp*part(n) {
+			few = n
+		}
+	}
 	switch top3 := part(0) + part(1) + part(2); {
 	case !grew:
 		s.Outcome = Itself
@@ -267,15 +273,9 @@ func (s *Suspects) compare(in Input, loads []*load, e onset.Episode, price price
 		s.Outcome = Culprit
 		s.accuse(order[:1])
 		s.confide(part(0), part(1), e, s.Tenants[order[0]])
-	case top3 >= severalShare && len(loads) > 4:
+	case top3 >= severalShare && len(loads) > 4 && few > 0 && rose(few-1):
 		s.Outcome = Several
-		var these []int
-		for n := range 3 {
-			if part(n) >= 0.15 && rose(n) {
-				these = append(these, order[n])
-			}
-		}
-		s.accuse(these)
+		s.accuse(order[:few])
 		s.confide(top3, part(3), e, s.Tenants[order[0]])
 	default:
 		s.Outcome = Everybody

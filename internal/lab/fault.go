@@ -122,6 +122,10 @@ func (l *Lab) taken(v *vm) bool {
 	return slices.ContainsFunc(l.faults, func(f *Fault) bool { return slices.Contains(f.culprits, v) }) || slices.Contains(l.decoys, v)
 }
 
+// ioBound lists the faults of what carries I/Os and not bytes or seeks: there, many cheap I/Os are no decoy but another cause.
+var ioBound = map[string]bool{"neighbour-lun": true, "neighbour-controller": true, "own-demand": true, "limit": true, "limit-lun": true, "host-queue": true,
+	"guest": true, "application": true, "quiet": true}
+
 func inPool(p *pool) func(d *vdisk) bool {
 	return func(d *vdisk) bool { return d.volume.pool == p && d.volume.share == "" }
 }
@@ -144,8 +148,8 @@ func crowded[T any](l *Lab, of []T, keep func(T) func(d *vdisk) bool) ([]T, erro
 	return out, nil
 }
 
-// Decoys lets innocent machines look like culprits of a fault: one that is the busiest all the time, and some that ask for more
-// by chance as it begins, which costs little.
+// Decoys lets innocent machines look like culprits of a fault: one that is the busiest all the time, some that ask for more by chance as
+// it begins, and three that then do more I/Os than who did it, which the cache holds and which cost next to nothing.
 func (l *Lab) Decoys(f *Fault) {
 	near := l.tenants(func(d *vdisk) bool { return f.touches != nil && f.touches(d) })
 	if len(near) < 4 {
@@ -162,6 +166,19 @@ func (l *Lab) Decoys(f *Fault) {
 		// Small reads that its cache holds: many, and cheap.
 		x.extra[d.at] = work{threads: 24, think: usualTime, reads: 0.95, readSize: 4 << 10, writeSize: 4 << 10, miss: 0.05}
 	}))
+	if !ioBound[f.Kind] && len(near) > 6 {
+		for k := range 3 {
+			riser := near[len(near)-1-k]
+			l.decoys = append(l.decoys, riser)
+			begins, d := f.From.Add(time.Duration(f.r.IntN(3)-1)*Step), riser.disks[0]
+			l.effects = append(l.effects, lasting(func(x *effects, t time.Time) {
+				if !t.Before(begins) {
+					x.extra[d.at] = work{threads: 32, think: 2e-3, reads: 0.99, readSize: 4 << 10, writeSize: 4 << 10, miss: 0.01}
+				}
+			}))
+		}
+		near = near[:len(near)-3]
+	}
 	for _, v := range near[1:min(len(near)-1, 2+f.r.IntN(2))] {
 		l.decoys = append(l.decoys, v)
 		begins := f.From.Add(time.Duration(f.r.IntN(121)-60) * time.Second)
