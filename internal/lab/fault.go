@@ -170,7 +170,8 @@ func (l *Lab) Decoys(f *Fault) {
 		for k := range 3 {
 			riser := near[len(near)-1-k]
 			l.decoys = append(l.decoys, riser)
-			begins, d := f.From.Add(time.Duration(f.r.IntN(3)-1)*Step), riser.disks[0]
+			// Its job begins when the fault is felt, which with a ramp is later than when it begins.
+			begins, d := f.From.Add((f.Ramp*time.Duration(4+f.r.IntN(5))/10).Truncate(Step)+time.Duration(f.r.IntN(3)-1)*Step), riser.disks[0]
 			l.effects = append(l.effects, lasting(func(x *effects, t time.Time) {
 				if !t.Before(begins) {
 					x.extra[d.at] = work{threads: 32, think: 2e-3, reads: 0.99, readSize: 4 << 10, writeSize: 4 << 10, miss: 0.01}

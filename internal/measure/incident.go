@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"math"
+	"math/rand/v2"
 	"os"
 	"runtime"
 	"slices"
@@ -59,7 +60,7 @@ func jobs(each int, base uint64, kinds []string) (out []job) {
 	for n := range each {
 		for k, kind := range lab.Kinds() {
 			if len(kinds) == 0 || slices.Contains(kinds, kind.Name) {
-				out = append(out, job{kind.Name, base + uint64(n*100+k)})
+				out = append(out, job{kind.Name, base + uint64(n*101+k)})
 			}
 		}
 	}
@@ -97,8 +98,24 @@ func judgeAll(list []job, v variant) ([]result, error) {
 
 // variant is what is done to the readings, and what estate they are of.
 type variant struct {
-	vms     int
+	gaps    bool // a tenth of all readings and those of one layer are missing
+	shape   bool // an estate of another shape: other ratios and intervals, and every second one without a layer
 	explain bool // print every explanation
+}
+
+// options draws what an incident is made from: how large, how hard, how sudden, when, and how long.
+func (v variant) options(kind string, seed uint64) lab.Options {
+	r := rand.New(rand.NewPCG(seed, 5))
+	o := lab.Options{VMs: []int{120, 200, 240}[r.IntN(3)], Seed: seed, From: labNoon.Add(-2 * time.Hour), To: labNoon, Fault: kind, Force: 0.85 + 0.5*r.Float64(), Clean: seed%2 == 1}
+	o.Onset = o.From.Add(time.Duration(40+r.IntN(30)) * time.Minute)
+	o.Lasts = time.Duration(30+r.IntN(60)) * time.Minute
+	if r.IntN(5) < 2 {
+		o.Ramp = time.Duration(1+r.IntN(10)) * time.Minute
+	}
+	if v.shape {
+		o.VMs, o.Every = []int{80, 330}[r.IntN(2)], time.Minute
+	}
+	return o
 }
 
 func mean(results []result, of func(r result) float64, keep func(r result) bool) (share float64, n int) {
@@ -113,7 +130,8 @@ func mean(results []result, of func(r result) float64, keep func(r result) bool)
 
 // incidents scores diagnosis on so many incidents of every kind.
 func incidents(each int, base uint64, kinds []string) error {
-	v := variant{vms: 200, explain: len(kinds) > 0}
+	v := variant{explain: os.Getenv("EXPLAIN") != "", gaps: slices.Contains(kinds, "gaps"), shape: slices.Contains(kinds, "shape")}
+	kinds = slices.DeleteFunc(kinds, func(k string) bool { return k == "gaps" || k == "shape" })
 	results, err := judgeAll(jobs(each, base, kinds), v)
 	if err != nil {
 		return err
@@ -167,11 +185,11 @@ func medianOf(results []result, of func(r result) float64) float64 {
 // judged makes an incident and lets diagnosis look at the worst complaint.
 func judged(kind string, seed uint64, v variant) ([]result, error) {
 	out := result{kind: kind, seed: seed, truth: verdict.Cleared, component: math.NaN(), suspect: math.NaN(), innocent: 0, onset: math.NaN(), busiest: math.NaN(), change: math.NaN(), like: math.NaN()}
-	f, err := lab.Grow(lab.Options{VMs: v.vms, Seed: seed, From: labNoon.Add(-2 * time.Hour), To: labNoon, Fault: kind})
+	f, err := lab.Grow(v.options(kind, seed))
 	if err != nil {
 		return nil, err
 	}
-	t, err := take(f)
+	t, err := take(f, v)
 	if err != nil {
 		return nil, err
 	}
@@ -185,8 +203,11 @@ func judged(kind string, seed uint64, v variant) ([]result, error) {
 	} else {
 		cause = truth.Causes[0]
 		out.truth = verdict.Class(cause.Class)
-		if subject = cause.Subject; subject == "" && len(cause.Sufferers) > 0 {
-			subject = cause.Sufferers[0].VM
+		subject = cause.Subject
+		for _, s := range cause.Sufferers { // whose own work changed as well does not know what to complain of
+			if subject == "" && !slices.Contains(truth.Decoys, s.VM) {
+				subject = s.VM
+			}
 		}
 	}
 	if subject == "" {
@@ -206,6 +227,9 @@ func judged(kind string, seed uint64, v variant) ([]result, error) {
 		named = x.Verdict.Component.Ref
 	}
 	if cause.Component != "" {
+		if _, err := latest.Estate().Resolve(cause.Component); err != nil {
+			return nil, nil // no source tells of it
+		}
 		out.component = truthOf(named == cause.Component || slices.Contains(cause.Alike, named))
 		if x.Onset != nil {
 			out.onset = math.Abs(x.Onset.Sub(cause.Onset).Seconds())

@@ -6,6 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
+	"math/rand/v2"
 	"slices"
 	"sync"
 	"time"
@@ -28,8 +30,30 @@ type taken struct {
 // Runs returns the readings of a metric of an object.
 func (t *taken) Runs(k estate.Key, metric string) []reading.Series { return t.runs[k][metric] }
 
+// loss is what diagnosis does not get to see of an estate.
+type loss struct {
+	missing float64 // part of all readings
+	r       *rand.Rand
+	silent  map[estate.Layer]bool // layers without readings
+	absent  map[estate.Layer]bool // layers that no source tells of at all
+}
+
+func (v variant) loss(seed uint64) loss {
+	l := loss{r: rand.New(rand.NewPCG(seed, 77)), silent: map[estate.Layer]bool{}, absent: map[estate.Layer]bool{}}
+	if v.gaps {
+		l.missing = 0.10
+		l.silent[[]estate.Layer{estate.LayerHost, estate.LayerDatastore, estate.LayerFabric, estate.LayerFrontEnd, estate.LayerBackEnd}[l.r.IntN(5)]] = true
+	}
+	if v.shape {
+		l.absent[estate.LayerFabric] = seed%2 == 0
+		l.silent[estate.LayerDatastore] = true
+	}
+	return l
+}
+
 // take brings the feeds of an estate of the lab in through the feed reader.
-func take(f *lab.Fleet) (*taken, error) {
+func take(f *lab.Fleet, v variant) (*taken, error) {
+	loss := v.loss(f.Seed)
 	feeds := map[string]*bytes.Buffer{}
 	writers := map[string]*feed.Writer{}
 	var mu sync.Mutex
@@ -71,14 +95,18 @@ func take(f *lab.Fleet) (*taken, error) {
 			case rec.Header != nil:
 				header = rec.Header
 			case rec.Object != nil && header.Full:
-				nodes = append(nodes, rec.Object.Node(source))
+				if !loss.absent[rec.Object.Kind.Layer()] {
+					nodes = append(nodes, rec.Object.Node(source))
+				}
 			case rec.Object != nil:
 				c := changes[header.Time]
 				if c == nil {
 					c = &estate.Change{}
 					changes[header.Time] = c
 				}
-				c.Set = append(c.Set, rec.Object.Node(source))
+				if !loss.absent[rec.Object.Kind.Layer()] {
+					c.Set = append(c.Set, rec.Object.Node(source))
+				}
 			case rec.Event != nil:
 				ref, err := estate.ParseRef(rec.Event.Of)
 				if err != nil {
@@ -86,7 +114,7 @@ func take(f *lab.Fleet) (*taken, error) {
 				}
 				t.events = append(t.events, verdict.Event{Of: estate.Key{Source: source, Ref: ref}, Time: rec.Event.Time, What: rec.Event.What})
 			case rec.Reading != nil:
-				if err := t.keep(source, rec.Reading); err != nil {
+				if err := t.keep(source, rec.Reading, loss); err != nil {
 					return nil, err
 				}
 			}
@@ -109,10 +137,13 @@ func take(f *lab.Fleet) (*taken, error) {
 	return t, nil
 }
 
-func (t *taken) keep(source string, r *feed.Reading) error {
+func (t *taken) keep(source string, r *feed.Reading, loss loss) error {
 	ref, err := estate.ParseRef(r.Of)
 	if err != nil {
 		return err
+	}
+	if loss.silent[ref.Kind.Layer()] || loss.absent[ref.Kind.Layer()] {
+		return nil
 	}
 	key := estate.Key{Source: source, Ref: ref}
 	by := t.runs[key]
@@ -121,6 +152,14 @@ func (t *taken) keep(source string, r *feed.Reading) error {
 		t.runs[key] = by
 	}
 	for metric, v := range r.Values {
+		if loss.missing > 0 {
+			v = slices.Clone(v)
+			for i := range v {
+				if loss.r.Float64() < loss.missing {
+					v[i] = math.NaN()
+				}
+			}
+		}
 		by[metric] = append(by[metric], reading.Series{From: r.From, Step: time.Duration(r.Step * float64(time.Second)), Values: v})
 	}
 	return nil
