@@ -42,10 +42,15 @@ func (r Rules) filled() Rules {
 	return r
 }
 
+// levels are the parts of the known values that are taken to be usual at least, one after the other: where the middle value is usual, the
+// usual ones are told apart best; where trouble lasted for most of the window, the middle value is trouble. Of what they find, what took
+// most time counts.
+var levels = []float64{0.5, 0.25, 0.125}
+
 // Find returns the episode that weighs most in [from, len(values)): the stretch with the greatest
 // sum of ln(value/threshold), by Kadane's algorithm (Bentley, "Programming pearls", 1984), where the
-// threshold lies between the median of the known values and Factor times it. The values before from
-// only help to know the median. It reports false where nothing stands out by the rules; then the
+// threshold lies between the usual level of the known values and Factor times it. The values before from
+// only help to know what is usual. It reports false where nothing stands out by the rules; then the
 // series is steady, or too little of it is known to say. NaN and values ≤ 0 are not known.
 func Find(values []float64, from int, rules Rules) (Episode, bool) {
 	rules = rules.filled()
@@ -59,7 +64,18 @@ func Find(values []float64, from int, rules Rules) (Episode, bool) {
 		return Episode{}, false
 	}
 	slices.Sort(known)
-	level := median(known)
+	best, most := Episode{}, 0.0
+	for _, part := range levels {
+		e, ok := above(values, from, known[int(part*float64(len(known)-1))], rules)
+		if gain := (e.During - e.Usual) * float64(e.End-e.Begin); ok && gain > most {
+			best, most = e, gain
+		}
+	}
+	return best, most > 0
+}
+
+// above finds the stretch that stands above a level.
+func above(values []float64, from int, level float64, rules Rules) (Episode, bool) {
 	threshold := math.Log(math.Max(level*math.Sqrt(rules.Factor), level+rules.Floor/2))
 
 	best, sum, begin := Episode{}, 0.0, from

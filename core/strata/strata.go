@@ -291,6 +291,9 @@ func Then(moments []route.Moment, key estate.Key, t time.Time) (*route.Map, int3
 	return m, at
 }
 
+// noticed is what people notice: a fifth more, and a quarter of a millisecond.
+var noticed = onset.Rules{Factor: 1.2, Floor: 250}
+
 // judge finds the change that weighs most, and where it arises.
 func (s *Strata) judge(g reading.Grid, first int, read, write *sum, moments []route.Moment, key estate.Key, r route.Readings) {
 	s.Verdict = Unknown
@@ -305,7 +308,7 @@ func (s *Strata) judge(g reading.Grid, first int, read, write *sum, moments []ro
 		for i := range latency {
 			latency[i] = perIO(d.total[i], d.rate[i])
 		}
-		e, ok := onset.Find(latency, first, onset.Rules{Floor: 300})
+		e, ok := onset.Find(latency, first, noticed)
 		if !ok {
 			continue
 		}

@@ -66,7 +66,10 @@ func (x *scene) causes() []cause {
 	all = append(all, x.receivers()...)
 	all = append(all, x.paths()...)
 	all = append(all, x.siteLinks()...)
-	all = slices.DeleteFunc(all, func(c cause) bool { return !(c.weight > 0) })
+	all = slices.DeleteFunc(all, func(c cause) bool {
+		_, state := x.stated(c.at)
+		return !(c.weight > 0) || gone(state) && c.way == loaded // what has failed carries nothing
+	})
 	slices.SortStableFunc(all, func(a, b cause) int {
 		return cmp.Or(-cmp.Compare(a.weight, b.weight), cmp.Compare(x.m.Estate().At(a.at).Key.String(), x.m.Estate().At(b.at).Key.String()))
 	})
@@ -462,8 +465,10 @@ func (x *scene) paths() (all []cause) {
 			all = append(all, cause{busiest, lopsided, w, []Evidence{x.evidence(busiest, congest.Utilization, b, d, w,
 				fmt.Sprintf("carries what %s carried before, now dead: %s of line rate%s", phrase.Count(lost, "path", "paths"), phrase.Percent(d), was(phrase.Percent(b))))}})
 		case mean < most/3 && d > 0.50:
-			// Round robin over two ports gives each half. A third of the other's is no chance.
-			w := 1.05 * crowd * fit // more exact than that the port is full, which it is as well
+			// Round robin over two ports gives each half. A third of the other's is no chance. What it adds is what the port would be spared
+			// if it carried its part; that is more exact than that the port is full, which it is as well.
+			even := d * (most + others) / most / float64(idle+1)
+			w := math.Max(1.05*crowd, 0.9*crowding(even, d)) * fit
 			all = append(all, cause{busiest, lopsided, w, []Evidence{x.evidence(busiest, congest.Utilization, b, d, w,
 				fmt.Sprintf("carries %s of its host's bytes: %s of line rate%s, while the others idle", phrase.Percent(most/(most+others)), phrase.Percent(d), was(phrase.Percent(b))))}})
 		}

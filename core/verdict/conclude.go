@@ -157,11 +157,14 @@ func (l *Located) class(c *cause, tenants *suspect.Suspects, out *Explanation) C
 			return class
 		}
 		if tenants.Outcome == suspect.Everybody {
-			return crowdOrGrowth(tenants)
+			return l.crowdOrGrowth(c, tenants)
 		}
 	}
 	if class, ok := l.copied(c, out, tenants); ok {
 		return class
+	}
+	if l.saturated(c, tenants) {
+		return l.crowdOrGrowth(c, tenants)
 	}
 	return Degraded
 }
@@ -184,6 +187,21 @@ func (l *Located) asked(c *cause, tenants *suspect.Suspects) bool {
 		return true // nothing says otherwise
 	}
 	return demand*demand >= busy
+}
+
+// saturated reports whether a component takes no longer for an I/O than before and has no time left: then what is completed cannot grow, but
+// what is asked for did.
+func (l *Located) saturated(c *cause, tenants *suspect.Suspects) bool {
+	if tenants == nil || c.way != loaded {
+		return false
+	}
+	for _, s := range c.signs {
+		if s.Metric == "busy_share" || s.Metric == congest.Utilization {
+			service := float64(s.During/s.Before) / float64(tenants.Demand.During/tenants.Demand.Before)
+			return s.During > 0.95 && service < 1.15 // readings and prices err by less
+		}
+	}
+	return false
 }
 
 // accuse accuses those whose demand it was. It reports false where it was nobody's.
@@ -230,24 +248,57 @@ func compare(a, b reading.Figure) int {
 	return cmp.Compare(x, y)
 }
 
-// crowdOrGrowth tells many that ask for much more from all that ask for a little more: where everybody grew, two thirds of the tenants
-// and more ask for more although they wait, and the middle one for less than twice as much.
-func crowdOrGrowth(tenants *suspect.Suspects) Class {
-	var ratios []float64
-	grew := 0
+// gradual is how long a load must take to rise from a fifth to four fifths for it to have grown. What many begin at the same time is
+// there within the minutes that their clocks and schedules differ by.
+const gradual = 8 * time.Minute
+
+// crowdOrGrowth tells many that begin something at the same time from all that have come to ask for more of the same: a tenant that begins
+// something asks for twice as much, or for pieces of another size. In a crowd that is half of them; two fifths leave room for errors.
+func (l *Located) crowdOrGrowth(c *cause, tenants *suspect.Suspects) Class {
+	anew, all := 0, 0
 	for _, t := range tenants.Tenants {
-		if r := float64(t.Demand.During) / float64(t.Demand.Before); r >= 0 && !math.IsInf(r, 0) {
-			ratios = append(ratios, r)
-			if r > 1.05 { // more than readings err
-				grew++
-			}
+		ratio, size := float64(t.Demand.During/t.Demand.Before), float64(t.SizePair.During/t.SizePair.Before)
+		if math.IsNaN(ratio) {
+			continue
+		}
+		all++
+		if ratio >= 2 || size >= 1.3 || size <= 1/1.3 {
+			anew++
 		}
 	}
-	slices.Sort(ratios)
-	if len(ratios) > 0 && 3*grew >= 2*len(ratios) && ratios[len(ratios)/2] < 2 {
+	if 5*anew < 2*all || l.scene.rise(c.at) >= gradual {
 		return Growth
 	}
 	return Crowd
+}
+
+// rise is how long a component's use took from a fifth to four fifths of what it rose by; 0 where that is not known.
+func (x *scene) rise(i int32) time.Duration {
+	metric := "busy_share"
+	if len(x.in.From.Runs(x.m.Estate().At(i).Key, metric)) == 0 {
+		metric = congest.Utilization
+	}
+	v := congest.Cells(x.in.Grid, x.m.Estate().At(i), metric, x.in.From).Value
+	low := math.Inf(1) // of ten cells on end, before it hurt
+	for k := 0; k+10 <= x.begin; k++ {
+		if m := reading.MeanOver(v, k, k+10); m < low {
+			low = m
+		}
+	}
+	high := reading.MeanOver(v, x.begin, x.end)
+	if math.IsInf(low, 0) || !(high > low) {
+		return 0
+	}
+	last := 0
+	for k := 0; k+3 <= x.end; k++ {
+		switch m := reading.MeanOver(v, k, k+3); {
+		case m <= low+0.2*(high-low):
+			last = k
+		case m >= low+0.8*(high-low):
+			return time.Duration(k-last) * x.in.Grid.Step
+		}
+	}
+	return 0
 }
 
 // clearedBy is how sure it is that the storage is well: as sure as it was seen.

@@ -48,7 +48,7 @@ func newScene(in Input, s *strata.Strata) *scene {
 	c := s.Change
 	x := &scene{in: in, s: s, before: in.Grid.Cell(c.UsualFrom), begin: in.Grid.Cell(c.From), end: in.Grid.Cell(c.To), gain: map[estate.Layer]float64{}, gainOf: map[string]float64{}}
 	x.m, x.at = strata.Then(in.Moments, in.Of, c.From.Add(c.To.Sub(c.From)/2))
-	x.was, _ = strata.Then(in.Moments, in.Of, c.UsualFrom)
+	x.was, _ = strata.Then(in.Moments, in.Of, later(in.Grid.From, c.UsualFrom.Add(-time.Hour)))
 	for name, d := range map[string]*strata.Direction{"read": &s.Read, "write": &s.Write} {
 		shown := s.N
 		rate := reading.MeanOver(d.IOPS, max(0, x.begin-(in.Grid.N-shown)), x.end-(in.Grid.N-shown))
@@ -85,6 +85,13 @@ func newScene(in Input, s *strata.Strata) *scene {
 		}
 	}
 	return x
+}
+
+func later(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
 }
 
 // fit is the part of the added time that arose in any of the layers, by where a cause of its kind adds time. A band that several

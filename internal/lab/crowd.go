@@ -1,6 +1,9 @@
 package lab
 
-import "time"
+import (
+	"slices"
+	"time"
+)
 
 // crowds are faults of many at once, and of nobody in particular.
 var crowds = []Kind{
@@ -55,7 +58,16 @@ func (l *Lab) crowd(f *Fault, part float64, w work) error {
 	if err != nil {
 		return err
 	}
-	p := pick(f.r, l.spinning(pools))
+	pools = l.spinning(pools)
+	p := pools[0] // three machines are no crowd: where there is a choice, one with ten and more
+	for _, other := range pools {
+		if len(l.tenants(inPool(other))) > len(l.tenants(inPool(p))) {
+			p = other
+		}
+	}
+	if many := slices.DeleteFunc(slices.Clone(pools), func(p *pool) bool { return len(l.tenants(inPool(p))) < 10 }); len(many) > 0 {
+		p = pick(f.r, many)
+	}
 	all := l.tenants(inPool(p))
 	f.r.Shuffle(len(all), func(a, b int) { all[a], all[b] = all[b], all[a] })
 	some := all[:max(3, int(part*float64(len(all))))]

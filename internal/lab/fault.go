@@ -174,7 +174,7 @@ func (l *Lab) Decoys(f *Fault) {
 			begins, d := f.From.Add((f.Ramp*time.Duration(4+f.r.IntN(5))/10).Truncate(Step)+time.Duration(f.r.IntN(3)-1)*Step), riser.disks[0]
 			l.effects = append(l.effects, lasting(func(x *effects, t time.Time) {
 				if !t.Before(begins) {
-					x.extra[d.at] = work{threads: 32, think: 2e-3, reads: 0.99, readSize: 4 << 10, writeSize: 4 << 10, miss: 0.01}
+					x.extra[d.at] = work{threads: 16 * l.size.scale, think: 2e-3, reads: 0.99, readSize: 4 << 10, writeSize: 4 << 10, miss: 0.01}
 				}
 			}))
 		}

@@ -44,7 +44,7 @@ var neighbours = []Kind{
 			return err
 		}
 		to := pick(f.r, c)
-		l.noisy(f, servedBy(to), work{threads: 60, reads: 0.8, readSize: 4 << 10, writeSize: 4 << 10, miss: 0.02})
+		l.noisy(f, servedBy(to), work{threads: 60, reads: 0.98, readSize: 4 << 10, writeSize: 4 << 10, miss: 0.02})
 		f.Component = to.ref()
 		// Per-I/O work of a data service makes the processors scarce enough for one machine to use up.
 		l.effects = append(l.effects, lasting(func(x *effects, _ time.Time) { x.slow[to.at] *= 2.5 * float64(to.cores) / 8 }))
@@ -85,14 +85,29 @@ var neighbours = []Kind{
 		}
 		f.accuse(l, one)
 		f.touches = func(o *vdisk) bool { return o == d }
-		f.Component = d.vm.host.devices[d.volume].ref()
-		threads := 400 * f.Force
+		queue := d.vm.host.devices[d.volume]
+		f.Component = queue.ref()
+		l.shallow(f, queue, 4)
+		threads := 48 * f.Force
 		f.do(func(x *effects, level float64, _ time.Time) {
 			// Mostly reads: as many writes would fill the write cache that others use.
 			x.extra[d.at] = work{threads: threads * level, think: 2e-3, reads: 0.97, readSize: 8 << 10, writeSize: 8 << 10, miss: 0.1}
 		})
 		return nil
 	}},
+}
+
+// shallow gives a device of a host a queue of so many places, and does so from the start.
+func (l *Lab) shallow(f *Fault, d *device, places float64) {
+	before := d.depth
+	set := func(to float64) {
+		d.depth = to
+		l.main.net.Stations[d.queue].Servers = to
+		l.fact(d.host.source, "device:"+d.id, "queue_depth", to)
+	}
+	set(places)
+	f.undo = append(f.undo, func() { set(before) })
+	l.calm = nil
 }
 
 // noisy lets one of the machines for which keep holds do extra work.

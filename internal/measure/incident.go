@@ -235,6 +235,7 @@ func judged(kind string, seed uint64, v variant) ([]result, error) {
 			out.onset = math.Abs(x.Onset.Sub(cause.Onset).Seconds())
 		}
 	}
+	out.note = fmt.Sprint(f.VMs, " ", f.Ramp, " ", math.Round(f.Force*100)/100, " ")
 	first := ""
 	for _, s := range x.Suspects {
 		if s.Accused {
@@ -252,7 +253,7 @@ func judged(kind string, seed uint64, v variant) ([]result, error) {
 			out.byHand(t, g, *sus, cause.Onset, cause.Culprits)
 		}
 	}
-	out.note = fmt.Sprintf("%s said %s (%.2f)  at %s named %s  by %v accused %s  %s outcome %s", out.truth, out.said, out.confidence, cause.Component, named, cause.Culprits, first, subject, x.Outcome)
+	out.note += fmt.Sprintf("%s said %s (%.2f)  at %s named %s  by %v accused %s  %s outcome %s", out.truth, out.said, out.confidence, cause.Component, named, cause.Culprits, first, subject, x.Outcome)
 	for _, l := range x.Layers {
 		if l.Added > 50 {
 			out.note += fmt.Sprintf("\n    %s +%.0f", l.Layer, float64(l.Added))
