@@ -172,8 +172,12 @@ func (p price) set(in Input, loads []*load, usualFrom, begin int) {
 			byVolume[l.parts[k].volume] = append(byVolume[l.parts[k].volume], &l.parts[k])
 		}
 	}
+	of := p.read(in, byVolume)
 	for volume, parts := range byVolume {
 		misses := p.missed(in, volume, parts, usualFrom, begin)
+		if misses == nil {
+			misses = of[volume]
+		}
 		for n, pt := range parts {
 			pt.to = make([]float64, in.Grid.N)
 			for i := range pt.to {
@@ -195,6 +199,54 @@ func (p price) set(in Input, loads []*load, usualFrom, begin int) {
 			}
 		}
 	}
+}
+
+// read apportions what a component read for itself among the tenants of volumes whose cache nothing is known of: the reads it did beyond
+// what volumes that tell of their cache let through. It returns the part of each tenant's reads, per cell; nothing where the component
+// does not say what it read.
+func (p price) read(in Input, byVolume map[estate.Key][]*part) map[estate.Key][][]float64 {
+	if !p.misses {
+		return nil
+	}
+	left := reading.Align(in.Grid, in.From.Runs(in.Of, "read_iops")).Value
+	if math.IsNaN(reading.MeanOver(left, 0, in.Grid.N)) {
+		return nil
+	}
+	out := map[estate.Key][][]float64{}
+	var unknown []*part
+	for volume, parts := range byVolume {
+		hit := reading.Align(in.Grid, in.From.Runs(volume, "cache_hit_share")).Value
+		if math.IsNaN(reading.MeanOver(hit, 0, in.Grid.N)) {
+			unknown = append(unknown, parts...)
+			out[volume] = make([][]float64, len(parts))
+			for n := range parts {
+				out[volume][n] = make([]float64, in.Grid.N)
+			}
+			continue
+		}
+		for _, pt := range parts {
+			for i := range left {
+				left[i] -= known((1 - hit[i]) * pt.reads[i])
+			}
+		}
+	}
+	for i := range in.Grid.N {
+		flight := 0.0
+		for _, pt := range unknown {
+			flight += flying(pt, i)
+		}
+		for volume, shares := range out {
+			for n, pt := range byVolume[volume] {
+				switch {
+				case math.IsNaN(left[i]):
+					shares[n][i] = left[i]
+				case flight > 0 && pt.reads[i] > 0:
+					shares[n][i] = math.Min(1, math.Max(0, left[i])*flying(pt, i)/flight/pt.reads[i])
+				}
+			}
+		}
+	}
+	return out
 }
 
 // missed returns the part of each tenant's reads that misses, per cell; nil where all reach the component or nothing is known of the

@@ -115,7 +115,7 @@ func TestARiseAtAnotherTimeWeakensTheConfidence(t *testing.T) {
 			e.IO(tiny.Key("hyp", "vdisk:"+name), tiny.From(begins, 300, after), tiny.Always(8192), tiny.From(onset, 2000, 8000))
 		}
 		pool := tiny.Key("array", "pool:p")
-		e.IO(pool, tiny.Always(1000), tiny.Always(8192), tiny.From(onset, 3000, 12000))
+		e.IO(pool, tiny.From(begins, 900, 4600), tiny.Always(8192), tiny.From(onset, 3000, 12000))
 		s, err := Compute(Input{Grid: e.Grid(), First: 40, Moments: e.Moments(), Of: pool, From: e})
 		require.NoError(t, err)
 		require.Equal(t, Culprit, s.Outcome)

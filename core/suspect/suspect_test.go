@@ -28,14 +28,15 @@ func steady(reads float64) vm { return vm{reads, reads * 0.9, 8192, 8192} }
 
 func compare(t *testing.T, tenants map[string]vm, slower float64) Suspects {
 	e := tiny.New(cells)
-	k := 0
+	k, before, after := 0, 0.0, 0.0
 	for name, v := range tenants {
 		e.AddVM(name, k%2)
 		k++
+		before, after = before+v.reads, after+v.after
 		e.IO(tiny.Key("hyp", "vdisk:"+name), tiny.From(onset, v.reads, v.after), tiny.From(onset, v.size, v.later), tiny.From(onset, 2000, 2000*slower))
 	}
 	pool := tiny.Key("array", "pool:p")
-	e.IO(pool, tiny.Always(1000), tiny.Always(8192), tiny.From(onset, 3000, 3000*slower))
+	e.IO(pool, tiny.From(onset, before, after), tiny.Always(8192), tiny.From(onset, 3000, 3000*slower))
 	s, err := Compute(Input{Grid: e.Grid(), First: cells / 3, Moments: e.Moments(), Of: pool, From: e})
 	require.NoError(t, err)
 	return s

@@ -289,13 +289,18 @@ func (x *scene) rise(i int32) time.Duration {
 	if math.IsInf(low, 0) || !(high > low) {
 		return 0
 	}
+	// A source that averages over an interval shows even a sudden rise over two of them.
+	var blurred time.Duration
+	for _, r := range x.in.From.Runs(x.m.Estate().At(i).Key, metric) {
+		blurred = max(blurred, 2*r.Step)
+	}
 	last := 0
 	for k := 0; k+3 <= x.end; k++ {
 		switch m := reading.MeanOver(v, k, k+3); {
 		case m <= low+0.2*(high-low):
 			last = k
 		case m >= low+0.8*(high-low):
-			return time.Duration(k-last) * x.in.Grid.Step
+			return time.Duration(k-last)*x.in.Grid.Step - blurred
 		}
 	}
 	return 0

@@ -59,7 +59,7 @@ func (l *Lab) crowd(f *Fault, part float64, w work) error {
 		return err
 	}
 	pools = l.spinning(pools)
-	p := pools[0] // three machines are no crowd: where there is a choice, one with ten and more
+	p := pools[0] // where there is a choice, one with ten and more
 	for _, other := range pools {
 		if len(l.tenants(inPool(other))) > len(l.tenants(inPool(p))) {
 			p = other
@@ -70,7 +70,7 @@ func (l *Lab) crowd(f *Fault, part float64, w work) error {
 	}
 	all := l.tenants(inPool(p))
 	f.r.Shuffle(len(all), func(a, b int) { all[a], all[b] = all[b], all[a] })
-	some := all[:max(3, int(part*float64(len(all))))]
+	some := all[:min(len(all), max(6, int(part*float64(len(all)))))] // fewer are no crowd
 	// Together they keep the drives busy three times over.
 	w.threads = 3 * float64(p.drives) / float64(len(some)) * f.Force
 	late := make([]time.Duration, len(some))

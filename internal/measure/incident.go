@@ -283,6 +283,7 @@ func explain(t *taken, g reading.Grid, subject string) (verdict.Explanation, *su
 	if err != nil {
 		return verdict.Explanation{}, nil, err
 	}
+	l.Infer(t)
 	in, ok := l.Compare()
 	if !ok {
 		return l.Conclude(nil), nil, nil
