@@ -99,9 +99,10 @@ func slower(before, during float64) float64 {
 
 func was(before string) string { return ", before " + before }
 
-// allowance looks at what a disk or a LUN is allowed. A limit binds to within what readings are rounded to.
+// allowance looks at what a disk or a LUN is allowed. A limit binds to within what readings are rounded to, and it binds where it does so
+// in a quarter of the cells: the rest is how it began and ended.
 func (x *scene) allowance(i int32, layer estate.Layer) []cause {
-	_, during := x.pair(i, congest.AllowedShare)
+	during := x.most(i, congest.AllowedShare)
 	if !(during >= 0.95) {
 		return nil
 	}
@@ -172,7 +173,8 @@ func (x *scene) port(i int32) (all []cause) {
 		b, d := x.pair(i, metric)
 		if d > 0.01 && !(d < 3*b) {
 			// What was lost is sent again after a timeout of many round trips, so few lost frames explain much.
-			all = append(all, cause{x.edge(i), erring, 0.9 * fit, []Evidence{x.evidence(i, metric, b, d, 0.9*fit, fmt.Sprintf("%.3g %s%s", d, words, was(fmt.Sprintf("%.3g", b))))}})
+			w := 0.9 * x.fit(estate.LayerFabric, estate.LayerFrontEnd)
+			all = append(all, cause{x.edge(i), erring, w, []Evidence{x.evidence(i, metric, b, d, w, fmt.Sprintf("%.3g %s%s", d, words, was(fmt.Sprintf("%.3g", b))))}})
 		}
 	}
 	return all
@@ -191,11 +193,11 @@ func (x *scene) sending(i int32) (before, during float64) {
 	return before / speed, during / speed
 }
 
-// held is the part of the time in which a frame finds its port sending, or without a credit: 1 − (1 − sending)(1 − starved). Without much
-// to send it is the other end that is held up, and receivers follows that.
+// held is the part of the time in which a frame finds its port sending, or without a credit: 1 − (1 − sending)(1 − starved). Where
+// no more is sent than before it is the other end that is held up, and receivers follows that.
 func (x *scene) held(i int32) (before, during float64) {
 	before, during = x.sending(i)
-	if !(during > 0.60) {
+	if !(during > 0.30 && during > before) {
 		return before, during
 	}
 	with := func(u, zero float64) float64 {
@@ -253,6 +255,10 @@ func (x *scene) controller(i int32) (all []cause) {
 	pb, pd := x.pair(i, "write_pending_share")
 	if pd > 0.50 && !(pd < 1.1*pb) {
 		w := math.Min(1, pd/0.70) * 0.95 * x.fit(estate.LayerFrontEnd, estate.LayerBackEnd) * x.share("write")
+		// A cache fills because more is written than before, or because the drives take it more slowly: then it is they.
+		if in, now := x.pair(i, "write_bytes_s"); now < 1.2*in {
+			w *= 0.3
+		}
 		all = append(all, cause{i, flooded, w, []Evidence{x.evidence(i, "write_pending_share", pb, pd, w, phrase.Percent(pd)+" of its write cache waits to be written down"+was(phrase.Percent(pb)))}})
 	}
 	if array, ok := e.Owner(i, estate.Array); ok {

@@ -157,14 +157,14 @@ func (l *Located) class(c *cause, tenants *suspect.Suspects, out *Explanation) C
 			return class
 		}
 		if tenants.Outcome == suspect.Everybody {
-			return l.crowdOrGrowth(c, tenants)
+			return crowdOrGrowth(tenants)
 		}
 	}
 	if class, ok := l.copied(c, out, tenants); ok {
 		return class
 	}
 	if l.saturated(c, tenants) {
-		return l.crowdOrGrowth(c, tenants)
+		return crowdOrGrowth(tenants)
 	}
 	return Degraded
 }
@@ -248,13 +248,9 @@ func compare(a, b reading.Figure) int {
 	return cmp.Compare(x, y)
 }
 
-// gradual is how long a load must take to rise from a fifth to four fifths for it to have grown. What many begin at the same time is
-// there within the minutes that their clocks and schedules differ by.
-const gradual = 8 * time.Minute
-
 // crowdOrGrowth tells many that begin something at the same time from all that have come to ask for more of the same: a tenant that begins
 // something asks for twice as much, or for pieces of another size. In a crowd that is half of them; two fifths leave room for errors.
-func (l *Located) crowdOrGrowth(c *cause, tenants *suspect.Suspects) Class {
+func crowdOrGrowth(tenants *suspect.Suspects) Class {
 	anew, all := 0, 0
 	for _, t := range tenants.Tenants {
 		ratio, size := float64(t.Demand.During/t.Demand.Before), float64(t.SizePair.During/t.SizePair.Before)
@@ -266,44 +262,10 @@ func (l *Located) crowdOrGrowth(c *cause, tenants *suspect.Suspects) Class {
 			anew++
 		}
 	}
-	if 5*anew < 2*all || l.scene.rise(c.at) >= gradual {
-		return Growth
+	if 5*anew > 2*all {
+		return Crowd
 	}
-	return Crowd
-}
-
-// rise is how long a component's use took from a fifth to four fifths of what it rose by; 0 where that is not known.
-func (x *scene) rise(i int32) time.Duration {
-	metric := "busy_share"
-	if len(x.in.From.Runs(x.m.Estate().At(i).Key, metric)) == 0 {
-		metric = congest.Utilization
-	}
-	v := congest.Cells(x.in.Grid, x.m.Estate().At(i), metric, x.in.From).Value
-	low := math.Inf(1) // of ten cells on end, before it hurt
-	for k := 0; k+10 <= x.begin; k++ {
-		if m := reading.MeanOver(v, k, k+10); m < low {
-			low = m
-		}
-	}
-	high := reading.MeanOver(v, x.begin, x.end)
-	if math.IsInf(low, 0) || !(high > low) {
-		return 0
-	}
-	// A source that averages over an interval shows even a sudden rise over two of them.
-	var blurred time.Duration
-	for _, r := range x.in.From.Runs(x.m.Estate().At(i).Key, metric) {
-		blurred = max(blurred, 2*r.Step)
-	}
-	last := 0
-	for k := 0; k+3 <= x.end; k++ {
-		switch m := reading.MeanOver(v, k, k+3); {
-		case m <= low+0.2*(high-low):
-			last = k
-		case m >= low+0.8*(high-low):
-			return time.Duration(k-last)*x.in.Grid.Step - blurred
-		}
-	}
-	return 0
+	return Growth
 }
 
 // clearedBy is how sure it is that the storage is well: as sure as it was seen.

@@ -2,6 +2,7 @@ package verdict
 
 import (
 	"math"
+	"slices"
 	"time"
 
 	"dowsingrod/core/congest"
@@ -32,7 +33,7 @@ type Event struct {
 type scene struct {
 	in      Input
 	s       *strata.Strata
-	m, was  *route.Map // in the middle of the change, and before it
+	m, was  *route.Map // soon after it began to hurt, and before it
 	at      int32      // the subject in m
 	before  int        // cells [before, begin) are usual
 	begin   int
@@ -47,7 +48,7 @@ type scene struct {
 func newScene(in Input, s *strata.Strata) *scene {
 	c := s.Change
 	x := &scene{in: in, s: s, before: in.Grid.Cell(c.UsualFrom), begin: in.Grid.Cell(c.From), end: in.Grid.Cell(c.To), gain: map[estate.Layer]float64{}, gainOf: map[string]float64{}}
-	x.m, x.at = strata.Then(in.Moments, in.Of, c.From.Add(c.To.Sub(c.From)/2))
+	x.m, x.at = strata.Then(in.Moments, in.Of, c.From.Add(c.To.Sub(c.From)/4))
 	x.was, _ = strata.Then(in.Moments, in.Of, later(in.Grid.From, c.UsualFrom.Add(-time.Hour)))
 	for name, d := range map[string]*strata.Direction{"read": &s.Read, "write": &s.Write} {
 		shown := s.N
@@ -132,6 +133,17 @@ func (x *scene) share(direction string) float64 {
 func (x *scene) pair(i int32, metric string) (before, during float64) {
 	v := congest.Cells(x.in.Grid, x.m.Estate().At(i), metric, x.in.From).Value
 	return reading.MeanOver(v, x.before, x.begin), reading.MeanOver(v, x.begin, x.end)
+}
+
+// most returns what a metric reached in a quarter of the cells of the change, NaN where none is known.
+func (x *scene) most(i int32, metric string) float64 {
+	v := congest.Cells(x.in.Grid, x.m.Estate().At(i), metric, x.in.From).Value
+	during := slices.DeleteFunc(slices.Clone(v[x.begin:x.end]), math.IsNaN)
+	if len(during) == 0 {
+		return math.NaN()
+	}
+	slices.Sort(during)
+	return during[len(during)*3/4]
 }
 
 // latency returns an object's own µs per I/O in a direction before and during the change.
