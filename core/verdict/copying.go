@@ -86,6 +86,9 @@ func (l *Located) ForeignNeeds() (needs []route.Need) {
 // early is how long before it hurt something may have happened and still be what began it.
 const early = 10 * time.Minute
 
+// late is how long after it may: clocks differ.
+const late = 2 * time.Minute
+
 // copied accuses who is being copied: the machine of a disk on the LUN to which something happened as it began.
 func (l *Located) copied(c *cause, out *Explanation, tenants *suspect.Suspects) (Class, bool) {
 	x := l.scene
@@ -96,7 +99,7 @@ func (l *Located) copied(c *cause, out *Explanation, tenants *suspect.Suspects) 
 	e := x.m.Estate()
 	words := phrase.Bytes(f.during) + " a second at " + x.m.FullName(f.volume) + " come from no virtual disk that is known, before " + phrase.Bytes(f.before)
 	out.Evidence = append([]Evidence{x.evidence(f.volume, "", f.before, f.during, c.weight, words)}, out.Evidence...)
-	from, to := l.Strata.Change.From.Add(-early), l.Strata.Change.From.Add(2*time.Minute)
+	from, to := l.Strata.Change.From.Add(-early), l.Strata.Change.From.Add(late)
 	on := map[estate.Key]int32{}
 	for _, d := range x.m.VDisks(f.volume) {
 		on[e.At(d.At).Key] = d.At

@@ -67,16 +67,16 @@ type Component struct {
 	Kind estate.Kind `json:"kind" doc:"Its kind"`
 }
 
-// Finding is the verdict.
-type Finding struct {
+// Verdict is what was found.
+type Verdict struct {
 	Class      Class          `json:"class" doc:"Class of cause" enum:"noisy_neighbour,own_demand,crowd,growth,degraded,slow_receiver,path,host_queue,limit,site_link,cleared,unknown"`
 	Component  *Component     `json:"component" doc:"Where the delay arises; null for nowhere in the storage, and where that is not known"`
 	Confidence reading.Figure `json:"confidence" doc:"How often a verdict as sure as this one was right on incidents with known causes, 0–1"`
 	Summary    string         `json:"summary" doc:"In one sentence"`
 }
 
-// Layer is what a layer takes of an I/O.
-type Layer struct {
+// LayerTimes is what a layer takes of an I/O.
+type LayerTimes struct {
 	Layer estate.Layer   `json:"layer" doc:"The layer; 'above the array', 'in the array' or 'not told apart' for several that no source tells apart"`
 	Read  reading.Figure `json:"read_us" doc:"µs per read while it hurt, or over the window where nothing did"`
 	Write reading.Figure `json:"write_us" doc:"µs per write"`
@@ -136,8 +136,8 @@ type Explanation struct {
 	Direction string          `json:"direction" doc:"Reads or writes, whichever gained more in flight; empty where nothing hurt" enum:",read,write"`
 	Usual     reading.Figure  `json:"usual_us" doc:"µs per I/O in that direction before; null where nothing hurt"`
 	During    reading.Figure  `json:"during_us" doc:"µs per I/O in that direction while it hurt"`
-	Verdict   Finding         `json:"verdict" doc:"What was found"`
-	Layers    []Layer         `json:"layers" doc:"Latency by layer, from the guest down"`
+	Verdict   Verdict         `json:"verdict" doc:"What was found"`
+	Layers    []LayerTimes         `json:"layers" doc:"Latency by layer, from the guest down"`
 	Evidence  []Evidence      `json:"evidence" doc:"What speaks for the component, strongest first, and for its rivals"`
 	Suspects  []Accused       `json:"suspects" doc:"Tenants of the component by their part in the added demand; those accused first"`
 	Outcome   suspect.Outcome `json:"outcome,omitempty" doc:"What comparing the tenants came to" enum:",culprit,several,everybody,itself,no change,unknown"`

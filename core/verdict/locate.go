@@ -1,7 +1,10 @@
 package verdict
 
 import (
+	"time"
+
 	"dowsingrod/core/estate"
+	"dowsingrod/core/route"
 	"dowsingrod/core/strata"
 	"dowsingrod/core/suspect"
 )
@@ -40,6 +43,28 @@ func (l *Located) chosen() *cause {
 		return nil
 	}
 	return &l.causes[0]
+}
+
+// Also adds readings fetched since, and what happened to objects, before Conclude.
+func (l *Located) Also(r route.Readings, events []Event) {
+	l.in.From, l.in.Events = both{l.in.From, r}, events
+	if l.scene != nil {
+		l.scene.in = l.in
+	}
+}
+
+// Watched lists the objects whose events Conclude asks about, and the stretch of time they count in; none where it asks about none.
+func (l *Located) Watched() (of []estate.Key, from, to time.Time) {
+	c := l.chosen()
+	if c == nil {
+		return nil, from, to
+	}
+	e := l.scene.m.Estate()
+	for _, d := range l.scene.m.VDisks(c.at) {
+		of = append(of, e.At(d.At).Key)
+	}
+	at := l.Strata.Change.From
+	return of, at.Add(-early), at.Add(late)
 }
 
 // Compare returns the comparison of tenants that Conclude needs; it reports false where there is none to make.

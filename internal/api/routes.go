@@ -12,6 +12,7 @@ import (
 	"dowsingrod/core/reading"
 	"dowsingrod/core/strata"
 	"dowsingrod/core/suspect"
+	"dowsingrod/core/verdict"
 	"dowsingrod/internal/feed"
 	"dowsingrod/internal/service"
 )
@@ -133,6 +134,7 @@ func (s *server) register(api huma.API) {
 		})
 	add(s, api, service.Viewer, get("strata", "/strata", "Latency split by layer over time"), windowed(s, s.strata))
 	add(s, api, service.Viewer, get("suspects", "/suspects", "Tenants of a component side by side, before and after it became slow"), windowed(s, s.suspects))
+	add(s, api, service.Viewer, get("explain", "/explain", "Why an object is slow, or that its storage is not the reason"), windowed(s, s.explained))
 	s.registerMap(api)
 	op := huma.Operation{OperationID: "import", Method: http.MethodPost, Path: "/api/v1/feed", Summary: "Take a feed",
 		RequestBody:      &huma.RequestBody{Required: true, Description: "A feed, plain, gzip or zstd", Content: map[string]*huma.MediaType{feed.MediaType: {}}},
@@ -153,6 +155,10 @@ func (s *server) strata(ctx context.Context, of string, w service.Window) (strat
 
 func (s *server) suspects(ctx context.Context, of string, w service.Window) (suspect.Suspects, error) {
 	return s.Service.Suspects(ctx, of, w)
+}
+
+func (s *server) explained(ctx context.Context, of string, w service.Window) (verdict.Explanation, error) {
+	return s.Service.Explain(ctx, of, w)
 }
 
 // feedInput hands the body on as a stream: a feed may be larger than memory.

@@ -18,6 +18,7 @@ import (
 	"dowsingrod/core/reading"
 	"dowsingrod/core/strata"
 	"dowsingrod/core/suspect"
+	"dowsingrod/core/verdict"
 	"dowsingrod/internal/api"
 	"dowsingrod/internal/feed"
 	"dowsingrod/internal/service"
@@ -195,6 +196,11 @@ func (c *Client) Section(ctx context.Context, of string, w Window) (service.Sect
 // Strata returns latency split by layer over time.
 func (c *Client) Strata(ctx context.Context, of string, w Window) (strata.Strata, error) {
 	return get[strata.Strata](ctx, c, "/strata", w.query(of))
+}
+
+// Explain says why an object is slow, or that its storage is not the reason.
+func (c *Client) Explain(ctx context.Context, of string, w Window) (verdict.Explanation, error) {
+	return get[verdict.Explanation](ctx, c, "/explain", w.query(of))
 }
 
 // Suspects returns the tenants of a component side by side.

@@ -284,9 +284,6 @@ func explain(t *taken, g reading.Grid, subject string) (verdict.Explanation, *su
 		return verdict.Explanation{}, nil, err
 	}
 	l.Infer(t)
-	if os.Getenv("DBG") == subject {
-		fmt.Fprintln(os.Stderr, subject, l.Debug(estate.Pool, estate.Controller, estate.Volume, estate.HBAPort, estate.SwitchPort, estate.TargetPort))
-	}
 	in, ok := l.Compare()
 	if !ok {
 		return l.Conclude(nil), nil, nil

@@ -88,6 +88,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/explain": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Why an object is slow, or that its storage is not the reason
+         * @description Needs the role viewer.
+         */
+        get: operations["explain"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/feed": {
         parameters: {
             query?: never;
@@ -629,6 +649,30 @@ export interface components {
             /** @description Account name */
             name: string;
         };
+        Accused: {
+            /** @description Whether it is held to have caused it */
+            accused: boolean;
+            /** @description The application it belongs to */
+            application?: string;
+            /** @description The figures, in words */
+            evidence: string;
+            /** @description Its name */
+            name: string;
+            /**
+             * Format: double
+             * @description When its demand rose, s after the component slowed; null where it did not
+             */
+            onset_s: number | null;
+            /** @description The VM, kind:id@source */
+            ref: string;
+            /**
+             * Format: double
+             * @description Its part in the added demand, 0–1
+             */
+            score: number | null;
+            /** @description Its service tier */
+            tier?: string;
+        };
         "Add-accountRequest": {
             /** @description Account name */
             name: string;
@@ -819,6 +863,11 @@ export interface components {
              */
             to: string;
             /**
+             * Format: date-time
+             * @description What is usual rests on the cells from here to its begin
+             */
+            usual_from: string;
+            /**
              * Format: double
              * @description Mean before
              */
@@ -908,6 +957,14 @@ export interface components {
             unit: string;
             /** @description What is compared */
             what: string;
+        };
+        Component: {
+            /** @description Its kind */
+            kind: string;
+            /** @description Its name, with that of what it is part of */
+            name: string;
+            /** @description kind:id@source */
+            ref: string;
         };
         Dependent: {
             /** @description Kind of object */
@@ -1111,6 +1168,101 @@ export interface components {
             /** @description What, in a word */
             what: string;
         };
+        Evidence: {
+            /**
+             * Format: double
+             * @description Before it hurt, in the metric's unit
+             */
+            before: number | null;
+            /**
+             * Format: double
+             * @description While it hurt
+             */
+            during: number | null;
+            /** @description Its kind */
+            kind: string;
+            /** @description The metric; empty for a state or a change of configuration */
+            metric?: string;
+            /** @description Its name */
+            name: string;
+            /** @description The object, kind:id@source */
+            of: string;
+            /**
+             * Format: double
+             * @description How much of the added latency it can account for, 0–1
+             */
+            weight: number | null;
+            /** @description In words */
+            words: string;
+        };
+        Explanation: {
+            /** @description What is not the cause, and on what ground */
+            cleared: components["schemas"]["Ground"][];
+            /**
+             * @description Reads or writes, whichever gained more in flight; empty where nothing hurt
+             * @enum {string}
+             */
+            direction: "" | "read" | "write";
+            /**
+             * Format: double
+             * @description µs per I/O in that direction while it hurt
+             */
+            during_us: number | null;
+            /** @description What speaks for the component, strongest first, and for its rivals */
+            evidence: components["schemas"]["Evidence"][];
+            /**
+             * Format: date-time
+             * @description The window looked at begins here
+             */
+            from: string;
+            /** @description What usually helps */
+            helps: string[];
+            /** @description Its kind */
+            kind: string;
+            /** @description Latency by layer, from the guest down */
+            layers: components["schemas"]["LayerTimes"][];
+            /** @description Its name */
+            name: string;
+            /**
+             * Format: date-time
+             * @description When it began to hurt; null where it did not
+             */
+            onset: string | null;
+            /**
+             * @description What comparing the tenants came to
+             * @enum {string}
+             */
+            outcome?: "" | "culprit" | "several" | "everybody" | "itself" | "no change" | "unknown";
+            /** @description What would make it surer */
+            settle: string[];
+            /** @description What one would say on the phone, with its evidence */
+            statement: components["schemas"]["Phrase"][];
+            /** @description The object asked about, kind:id@source */
+            subject: string;
+            /** @description Who waits because of it, by harm */
+            sufferers: components["schemas"]["Sufferer"][];
+            /** @description Tenants of the component by their part in the added demand; those accused first */
+            suspects: components["schemas"]["Accused"][];
+            /**
+             * Format: date-time
+             * @description And ends here
+             */
+            to: string;
+            /** @description What could not be seen */
+            unseen: string[];
+            /**
+             * Format: date-time
+             * @description When it was over; null where it lasts, or never began
+             */
+            until: string | null;
+            /**
+             * Format: double
+             * @description µs per I/O in that direction before; null where nothing hurt
+             */
+            usual_us: number | null;
+            /** @description What was found */
+            verdict: components["schemas"]["Verdict"];
+        };
         Finding: {
             /**
              * @description Stable word for the kind of finding
@@ -1138,6 +1290,14 @@ export interface components {
              * @description How many there are in all
              */
             total: number;
+        };
+        Ground: {
+            /** @description The layer that was cleared */
+            layer?: string;
+            /** @description Or the object, kind:id@source */
+            ref?: string;
+            /** @description On what ground */
+            words: string;
         };
         HardwarePart: {
             /** @description What to know of it */
@@ -1397,6 +1557,25 @@ export interface components {
              * @description Newest reading
              */
             value: number | null;
+        };
+        LayerTimes: {
+            /**
+             * Format: double
+             * @description µs per I/O more than before, reads and writes together
+             */
+            added_us: number | null;
+            /** @description The layer; 'above the array', 'in the array' or 'not told apart' for several that no source tells apart */
+            layer: string;
+            /**
+             * Format: double
+             * @description µs per read while it hurt, or over the window where nothing did
+             */
+            read_us: number | null;
+            /**
+             * Format: double
+             * @description µs per write
+             */
+            write_us: number | null;
         };
         LineRange: {
             /**
@@ -2080,6 +2259,26 @@ export interface components {
             /** @description Writes */
             write: components["schemas"]["Direction"];
         };
+        Sufferer: {
+            /**
+             * Format: double
+             * @description µs per I/O more than before
+             */
+            added_us: number | null;
+            /** @description The application it belongs to */
+            application?: string;
+            /**
+             * Format: double
+             * @description I/Os per second fewer than before; below 0 for more
+             */
+            lost_iops: number | null;
+            /** @description Its name */
+            name: string;
+            /** @description The VM, kind:id@source */
+            ref: string;
+            /** @description Its service tier */
+            tier?: string;
+        };
         Suspects: {
             /** @description The component itself */
             component: components["schemas"]["Trace"];
@@ -2316,6 +2515,22 @@ export interface components {
              */
             total: number;
         };
+        Verdict: {
+            /**
+             * @description Class of cause
+             * @enum {string}
+             */
+            class: "noisy_neighbour" | "own_demand" | "crowd" | "growth" | "degraded" | "slow_receiver" | "path" | "host_queue" | "limit" | "site_link" | "cleared" | "unknown";
+            /** @description Where the delay arises; null for nowhere in the storage, and where that is not known */
+            component: components["schemas"]["Component"];
+            /**
+             * Format: double
+             * @description How often a verdict as sure as this one was right on incidents with known causes, 0–1
+             */
+            confidence: number | null;
+            /** @description In one sentence */
+            summary: string;
+        };
         Why: {
             /**
              * Format: int64
@@ -2523,6 +2738,42 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Overview"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    explain: {
+        parameters: {
+            query: {
+                /** @description The object: kind:id, kind:id@source, a name, or any identifier in any notation */
+                of: string;
+                /** @description Start of the window: RFC 3339, or back from now as -2h. Two hours before the end where absent */
+                from?: string;
+                /** @description End of the window; now where absent */
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Explanation"];
                 };
             };
             /** @description Error */
