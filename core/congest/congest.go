@@ -201,6 +201,9 @@ func stated(o *estate.Node) Assessment {
 	return a
 }
 
+// Show writes a figure as its limit is written.
+func Show(l Limit, v float64) string { return show(l, v) + " " + l.Words }
+
 func show(l Limit, v float64) string {
 	if l.Metric == "crc_errors_s" || l.Metric == "discards_s" || l.Metric == "link_resets_s" {
 		return fmt.Sprintf("%.3g", v)

@@ -140,3 +140,13 @@ func (o *Node) eachLink(f func(kind LinkKind, refs []string)) {
 		f(e.kind, texts(e.raw))
 	}
 }
+
+// ParseKey reads "kind:id@source".
+func ParseKey(s string) (Key, error) {
+	at := strings.LastIndexByte(s, '@')
+	if at < 0 {
+		return Key{}, fmt.Errorf("%q names no source: write it as kind:id@source", s)
+	}
+	ref, err := ParseRef(s[:at])
+	return Key{Source: s[at+1:], Ref: ref}, err
+}

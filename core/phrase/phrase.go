@@ -24,8 +24,8 @@ const (
 type Phrase struct {
 	Text string `json:"text" doc:"The words, with their own spaces"`
 	Tone Tone   `json:"tone" doc:"How it is set" enum:"plain,strong,bad,good"`
-	Ref  string `json:"ref,omitempty" doc:"The object it speaks of, kind:id@source"`
-	Page string `json:"page,omitempty" doc:"The page that holds its evidence" enum:"section,strata,suspects"`
+	Ref  string `json:"ref,omitempty" doc:"The object it speaks of, kind:id@source; the number of an incident"`
+	Page string `json:"page,omitempty" doc:"The page that holds its evidence" enum:"section,strata,suspects,incident"`
 	// Time is set for a phrase that is a moment: it is written after Text, in the reader's time zone.
 	Time *time.Time `json:"time,omitempty" doc:"A moment, to be written after the text in the reader's time zone"`
 }

@@ -25,6 +25,7 @@ func (s *server) explain(ctx context.Context, err error) error {
 	var refused *service.FeedError
 	var sourced *service.SourceError
 	var asked *service.QueryError
+	var numbered *service.NumberError
 	switch {
 	case err == nil:
 		return nil
@@ -38,6 +39,8 @@ func (s *server) explain(ctx context.Context, err error) error {
 		return problem(http.StatusConflict, "ambiguous-name", fmt.Sprintf("%q could be any of several objects: give one of their addresses", ambiguous.Query), candidates...)
 	case errors.As(err, &window):
 		return problem(http.StatusBadRequest, "bad-window", err.Error())
+	case errors.As(err, &numbered):
+		return problem(http.StatusNotFound, "unknown-incident", err.Error())
 	case errors.As(err, &asked):
 		return problem(http.StatusUnprocessableEntity, "bad-question", err.Error())
 	case errors.As(err, &refused):

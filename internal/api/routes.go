@@ -134,7 +134,7 @@ func (s *server) register(api huma.API) {
 		})
 	add(s, api, service.Viewer, get("strata", "/strata", "Latency split by layer over time"), windowed(s, s.strata))
 	add(s, api, service.Viewer, get("suspects", "/suspects", "Tenants of a component side by side, before and after it became slow"), windowed(s, s.suspects))
-	add(s, api, service.Viewer, get("explain", "/explain", "Why an object is slow, or that its storage is not the reason"), windowed(s, s.explained))
+	s.registerDiagnosis(api)
 	s.registerMap(api)
 	op := huma.Operation{OperationID: "import", Method: http.MethodPost, Path: "/api/v1/feed", Summary: "Take a feed",
 		RequestBody:      &huma.RequestBody{Required: true, Description: "A feed, plain, gzip or zstd", Content: map[string]*huma.MediaType{feed.MediaType: {}}},

@@ -48,3 +48,17 @@ func startCollecting(ctx context.Context, svc *service.Service, key string, log 
 		<-done
 	}, nil
 }
+
+// startWatching lets the service look for incidents until the function returned is called.
+func startWatching(ctx context.Context, svc *service.Service, log *slog.Logger) (stop func()) {
+	ctx, cancel := context.WithCancel(ctx)
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		svc.Watch(ctx, log)
+	}()
+	return func() {
+		cancel()
+		<-done
+	}
+}

@@ -127,6 +127,7 @@ func (a *App) runDemo(ctx context.Context, c *cli.Command) error {
 	a.welcome(address, link, path, began)
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
+	defer startWatching(ctx, svc, log)()
 	fed := make(chan struct{})
 	go func() {
 		defer close(fed)

@@ -55,6 +55,7 @@ func (a *App) serve() *cli.Command {
 				return err
 			}
 			defer stopCollecting()
+			defer startWatching(ctx, svc, log)()
 			link, err := firstAccount(ctx, svc)
 			if err != nil {
 				return err

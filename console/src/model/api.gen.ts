@@ -168,6 +168,90 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/incidents": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Incidents that overlap a window; those that last first, then by harm
+         * @description Needs the role viewer.
+         */
+        get: operations["incidents"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * All that is kept of an incident
+         * @description Needs the role viewer.
+         */
+        get: operations["incident"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{id}/acknowledged": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Take an incident on
+         * @description Needs the role operator.
+         */
+        put: operations["acknowledge-incident"];
+        post?: never;
+        /**
+         * Give an incident back
+         * @description Needs the role operator.
+         */
+        delete: operations["release-incident"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{id}/comments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Write something under an incident
+         * @description Needs the role operator.
+         */
+        post: operations["comment-incident"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/inventory": {
         parameters: {
             query?: never;
@@ -511,6 +595,26 @@ export interface paths {
          * @description Needs the role viewer.
          */
         get: operations["strata"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/survey": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Every array, cluster and fabric over a window: where and when limits were passed, and what hurt
+         * @description Needs the role viewer.
+         */
+        get: operations["survey"];
         put?: never;
         post?: never;
         delete?: never;
@@ -939,6 +1043,21 @@ export interface components {
              * @enum {string}
              */
             type: "text" | "number" | "bytes" | "share" | "bytes_s";
+        };
+        Comment: {
+            /**
+             * Format: date-time
+             * @description When
+             */
+            at: string;
+            /** @description Who */
+            by: string;
+            /** @description What */
+            words: string;
+        };
+        "Comment-incidentRequest": {
+            /** @description What to write, 8,000 bytes at most */
+            words: string;
         };
         Comparison: {
             /** @description Whether they agree within 5 % */
@@ -1482,6 +1601,180 @@ export interface components {
              */
             took_s: number;
         };
+        IncidentDetail: {
+            /**
+             * Format: date-time
+             * @description When somebody took it on; null where nobody did
+             */
+            acknowledged: string | null;
+            /** @description Who */
+            acknowledged_by?: string;
+            /**
+             * Format: double
+             * @description The most that was added to an I/O of a VM, µs
+             */
+            added_us: number | null;
+            /** @description Class of cause */
+            class: string;
+            /** @description What people wrote */
+            comments: components["schemas"]["Comment"][];
+            /** @description Where it arises; null where that is not known */
+            component: components["schemas"]["Component"];
+            /**
+             * Format: double
+             * @description How sure the verdict is, 0–1
+             */
+            confidence: number | null;
+            /**
+             * Format: date-time
+             * @description When it was over; null while it lasts
+             */
+            ended: string | null;
+            /** @description The verdict and what it rests on, as last judged */
+            explanation: components["schemas"]["Explanation"];
+            /**
+             * Format: double
+             * @description I/O-seconds waited: I/Os in flight more than usual, summed over time
+             */
+            harm_s: number | null;
+            /**
+             * Format: int64
+             * @description Its number
+             */
+            id: number;
+            /**
+             * Format: date-time
+             * @description When that was
+             */
+            judged: string;
+            /**
+             * Format: date-time
+             * @description When it began
+             */
+            onset: string;
+            /**
+             * Format: date-time
+             * @description When it was last seen
+             */
+            seen: string;
+            /** @description Earlier ones of the same component, or of the same class at the same kind of component */
+            similar: components["schemas"]["IncidentInfo"][];
+            /** @description The VM whose trouble was explained, kind:id@source */
+            subject: string;
+            /** @description Who was hurt, by harm */
+            suffered: components["schemas"]["IncidentSufferer"][];
+            /**
+             * Format: int64
+             * @description VMs that were hurt
+             */
+            sufferers: number;
+            /** @description The verdict in one sentence */
+            summary: string;
+            /** @description Those by service tier */
+            tiers: components["schemas"]["TierCount"][];
+            /** @description The class in words */
+            words: string;
+        };
+        IncidentInfo: {
+            /**
+             * Format: date-time
+             * @description When somebody took it on; null where nobody did
+             */
+            acknowledged: string | null;
+            /** @description Who */
+            acknowledged_by?: string;
+            /**
+             * Format: double
+             * @description The most that was added to an I/O of a VM, µs
+             */
+            added_us: number | null;
+            /** @description Class of cause */
+            class: string;
+            /** @description Where it arises; null where that is not known */
+            component: components["schemas"]["Component"];
+            /**
+             * Format: double
+             * @description How sure the verdict is, 0–1
+             */
+            confidence: number | null;
+            /**
+             * Format: date-time
+             * @description When it was over; null while it lasts
+             */
+            ended: string | null;
+            /**
+             * Format: double
+             * @description I/O-seconds waited: I/Os in flight more than usual, summed over time
+             */
+            harm_s: number | null;
+            /**
+             * Format: int64
+             * @description Its number
+             */
+            id: number;
+            /**
+             * Format: date-time
+             * @description When it began
+             */
+            onset: string;
+            /**
+             * Format: date-time
+             * @description When it was last seen
+             */
+            seen: string;
+            /** @description The VM whose trouble was explained, kind:id@source */
+            subject: string;
+            /**
+             * Format: int64
+             * @description VMs that were hurt
+             */
+            sufferers: number;
+            /** @description The verdict in one sentence */
+            summary: string;
+            /** @description Those by service tier */
+            tiers: components["schemas"]["TierCount"][];
+            /** @description The class in words */
+            words: string;
+        };
+        IncidentList: {
+            /**
+             * Format: date-time
+             * @description Those that overlap the window from here
+             */
+            from: string;
+            /** @description Those that last first, then by harm */
+            incidents: components["schemas"]["IncidentInfo"][];
+            /**
+             * Format: date-time
+             * @description to here
+             */
+            to: string;
+            /**
+             * Format: date-time
+             * @description Incidents were looked for up to here; null where never
+             */
+            until: string | null;
+        };
+        IncidentSufferer: {
+            /**
+             * Format: double
+             * @description The most that was added to an I/O, µs
+             */
+            added_us: number | null;
+            /** @description The application it belongs to */
+            application?: string;
+            /**
+             * Format: double
+             * @description I/O-seconds waited
+             */
+            harm_s: number | null;
+            /** @description Its name */
+            name: string;
+            /** @description The VM, kind:id@source */
+            ref: string;
+            /** @description Its service tier */
+            tier?: string;
+        };
         Inventory: {
             /**
              * Format: int64
@@ -1639,6 +1932,36 @@ export interface components {
             source: string;
             /** @description Service tier of a VM */
             tier?: string;
+        };
+        Mark: {
+            /**
+             * Format: int64
+             * @description First cell
+             */
+            from: number;
+            /**
+             * Format: int64
+             * @description The incident that explains it, where there is one
+             */
+            incident?: number;
+            /** @description Its kind */
+            kind: string;
+            /**
+             * @description How far
+             * @enum {string}
+             */
+            level: "strained" | "failing";
+            /** @description Its name */
+            name: string;
+            /** @description Whose limit, kind:id@source */
+            ref: string;
+            /**
+             * Format: int64
+             * @description Cell after the last
+             */
+            to: number;
+            /** @description What was passed, in words */
+            words: string;
         };
         Metric: {
             /** @description What it includes */
@@ -1839,8 +2162,8 @@ export interface components {
              * @description The page that holds its evidence
              * @enum {string}
              */
-            page?: "section" | "strata" | "suspects";
-            /** @description The object it speaks of, kind:id@source */
+            page?: "section" | "strata" | "suspects" | "incident";
+            /** @description The object it speaks of, kind:id@source; the number of an incident */
             ref?: string;
             /** @description The words, with their own spaces */
             text: string;
@@ -2279,6 +2602,34 @@ export interface components {
             /** @description Its service tier */
             tier?: string;
         };
+        Survey: {
+            /**
+             * Format: date-time
+             * @description Start of the first cell
+             */
+            from: string;
+            /** @description Those that overlap the window; those that last first, then by harm */
+            incidents: components["schemas"]["IncidentInfo"][];
+            /**
+             * Format: int64
+             * @description Number of cells
+             */
+            n: number;
+            /** @description What one would say on the phone */
+            statement: components["schemas"]["Phrase"][];
+            /**
+             * Format: double
+             * @description Length of a cell in s
+             */
+            step_s: number;
+            /** @description Arrays, fabrics and clusters; those that did most harm first */
+            systems: components["schemas"]["System"][];
+            /**
+             * Format: date-time
+             * @description Incidents were looked for up to here; null where never
+             */
+            until: string | null;
+        };
         Suspects: {
             /** @description The component itself */
             component: components["schemas"]["Trace"];
@@ -2353,6 +2704,60 @@ export interface components {
              */
             usual_from?: string;
         };
+        System: {
+            /** @description What differs from yesterday and from last week, in words */
+            differs: string[];
+            /**
+             * Format: double
+             * @description I/O-seconds that VMs waited because of it in the window
+             */
+            harm_s: number | null;
+            /** @description Its kind */
+            kind: string;
+            /** @description What it carried, per cell: no judgement, only context */
+            load: (number | null)[];
+            /**
+             * Format: double
+             * @description The mean over the same hours a week before; null where not known
+             */
+            load_last_week: number | null;
+            /**
+             * Format: double
+             * @description Its mean over the window
+             */
+            load_mean: number | null;
+            /** @description What load is, with its unit */
+            load_of: string;
+            /**
+             * Format: double
+             * @description The mean over the same hours a day before; null where not known
+             */
+            load_yesterday: number | null;
+            /** @description Its name */
+            name: string;
+            /** @description kind:id@source */
+            ref: string;
+            /** @description Its layers, from the guests down */
+            rows: components["schemas"]["SystemRow"][];
+            /** @description How long and how badly, in words */
+            says: string;
+        };
+        SystemRow: {
+            /** @description The layer */
+            layer: string;
+            /** @description Where a limit was passed; nothing where none was */
+            marks: components["schemas"]["Mark"][];
+            /**
+             * Format: int64
+             * @description How many are looked at
+             */
+            objects: number;
+            /**
+             * Format: int64
+             * @description How many of them have no readings in the window
+             */
+            silent: number;
+        };
         Tenant: {
             /** @description The application it belongs to */
             application?: string;
@@ -2399,6 +2804,15 @@ export interface components {
             time_us_pair: components["schemas"]["Pair"];
             /** @description The figures that say so, in words */
             why: string;
+        };
+        TierCount: {
+            /** @description The tier; empty where none is stated */
+            tier: string;
+            /**
+             * Format: int64
+             * @description How many
+             */
+            vms: number;
         };
         TokenInfo: {
             /** @description Whose it is */
@@ -2885,6 +3299,174 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["HardwarePart"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    incidents: {
+        parameters: {
+            query?: {
+                /** @description Start of the window: RFC 3339, or back from now as -2h. Two hours before the end where absent */
+                from?: string;
+                /** @description End of the window; now where absent */
+                to?: string;
+                /** @description At most so many */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IncidentList"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    incident: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The incident's number */
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IncidentDetail"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "acknowledge-incident": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The incident's number */
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IncidentDetail"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "release-incident": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The incident's number */
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IncidentDetail"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "comment-incident": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The incident's number */
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Comment-incidentRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IncidentDetail"];
                 };
             };
             /** @description Error */
@@ -3651,6 +4233,40 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Strata"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    survey: {
+        parameters: {
+            query?: {
+                /** @description Start of the window: RFC 3339, or back from now as -2h. Two hours before the end where absent */
+                from?: string;
+                /** @description End of the window; now where absent */
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Survey"];
                 };
             };
             /** @description Error */

@@ -1,0 +1,64 @@
+package api
+
+import (
+	"context"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"dowsingrod/internal/service"
+)
+
+// NumberedIncident names an incident.
+type NumberedIncident struct {
+	ID int64 `path:"id" minimum:"1" doc:"The incident's number"`
+}
+
+func operation(id, method, path, summary string) huma.Operation {
+	return huma.Operation{OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary}
+}
+
+// registerDiagnosis registers what is found without being asked, and what people say of it.
+func (s *server) registerDiagnosis(api huma.API) {
+	add(s, api, service.Viewer, get("explain", "/explain", "Why an object is slow, or that its storage is not the reason"), windowed(s, s.explained))
+	add(s, api, service.Viewer, get("survey", "/survey", "Every array, cluster and fabric over a window: where and when limits were passed, and what hurt"),
+		func(ctx context.Context, in *WindowInput) (service.Survey, error) {
+			w, err := s.window(*in)
+			if err != nil {
+				return service.Survey{}, err
+			}
+			return s.Service.Survey(ctx, w)
+		})
+	add(s, api, service.Viewer, get("incidents", "/incidents", "Incidents that overlap a window; those that last first, then by harm"),
+		func(ctx context.Context, in *struct {
+			WindowInput
+			Limit int `query:"limit" minimum:"1" maximum:"1000" default:"100" doc:"At most so many"`
+		}) (service.IncidentList, error) {
+			w, err := s.window(in.WindowInput)
+			if err != nil {
+				return service.IncidentList{}, err
+			}
+			return s.Service.Incidents(ctx, w, in.Limit)
+		})
+	add(s, api, service.Viewer, get("incident", "/incidents/{id}", "All that is kept of an incident"),
+		func(ctx context.Context, in *NumberedIncident) (service.IncidentDetail, error) {
+			return s.Service.Incident(ctx, in.ID)
+		})
+	add(s, api, service.Operator, operation("acknowledge-incident", http.MethodPut, "/incidents/{id}/acknowledged", "Take an incident on"),
+		func(ctx context.Context, in *NumberedIncident) (service.IncidentDetail, error) {
+			return s.Service.AcknowledgeIncident(ctx, in.ID, who(ctx).Name, true)
+		})
+	add(s, api, service.Operator, operation("release-incident", http.MethodDelete, "/incidents/{id}/acknowledged", "Give an incident back"),
+		func(ctx context.Context, in *NumberedIncident) (service.IncidentDetail, error) {
+			return s.Service.AcknowledgeIncident(ctx, in.ID, who(ctx).Name, false)
+		})
+	add(s, api, service.Operator, operation("comment-incident", http.MethodPost, "/incidents/{id}/comments", "Write something under an incident"),
+		func(ctx context.Context, in *struct {
+			NumberedIncident
+			Body struct {
+				Words string `json:"words" minLength:"1" doc:"What to write, 8,000 bytes at most"`
+			}
+		}) (service.IncidentDetail, error) {
+			return s.Service.CommentIncident(ctx, in.ID, who(ctx).Name, in.Body.Words)
+		})
+}

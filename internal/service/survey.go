@@ -1,0 +1,457 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"dowsingrod/core/congest"
+	"dowsingrod/core/estate"
+	"dowsingrod/core/phrase"
+	"dowsingrod/core/reading"
+	"dowsingrod/core/route"
+	"dowsingrod/internal/store"
+)
+
+// Survey is the whole estate over a window: a bore log of every system.
+type Survey struct {
+	From      time.Time       `json:"from" doc:"Start of the first cell"`
+	Step      float64         `json:"step_s" doc:"Length of a cell in s"`
+	N         int             `json:"n" doc:"Number of cells"`
+	Until     *time.Time      `json:"until" doc:"Incidents were looked for up to here; null where never"`
+	Statement []phrase.Phrase `json:"statement" doc:"What one would say on the phone"`
+	Systems   []System        `json:"systems" doc:"Arrays, fabrics and clusters; those that did most harm first"`
+	Incidents []IncidentInfo  `json:"incidents" doc:"Those that overlap the window; those that last first, then by harm"`
+}
+
+// System is an array, a fabric or a cluster.
+type System struct {
+	Ref       string         `json:"ref" doc:"kind:id@source"`
+	Name      string         `json:"name" doc:"Its name"`
+	Kind      estate.Kind    `json:"kind" doc:"Its kind"`
+	Harm      reading.Figure `json:"harm_s" doc:"I/O-seconds that VMs waited because of it in the window"`
+	Says      string         `json:"says" doc:"How long and how badly, in words"`
+	Rows      []SystemRow    `json:"rows" doc:"Its layers, from the guests down"`
+	Load      reading.Row    `json:"load" doc:"What it carried, per cell: no judgement, only context"`
+	LoadOf    string         `json:"load_of" doc:"What load is, with its unit"`
+	Mean      reading.Figure `json:"load_mean" doc:"Its mean over the window"`
+	Yesterday reading.Figure `json:"load_yesterday" doc:"The mean over the same hours a day before; null where not known"`
+	LastWeek  reading.Figure `json:"load_last_week" doc:"The mean over the same hours a week before; null where not known"`
+	Differs   []string       `json:"differs" doc:"What differs from yesterday and from last week, in words"`
+}
+
+// SystemRow is a layer of a system.
+type SystemRow struct {
+	Layer   estate.Layer `json:"layer" doc:"The layer"`
+	Objects int          `json:"objects" doc:"How many are looked at"`
+	Silent  int          `json:"silent" doc:"How many of them have no readings in the window"`
+	Marks   []Mark       `json:"marks" doc:"Where a limit was passed; nothing where none was"`
+}
+
+// Mark is a stretch of time in which a limit was passed.
+type Mark struct {
+	From     int         `json:"from" doc:"First cell"`
+	To       int         `json:"to" doc:"Cell after the last"`
+	Level    string      `json:"level" doc:"How far" enum:"strained,failing"`
+	Ref      string      `json:"ref" doc:"Whose limit, kind:id@source"`
+	Name     string      `json:"name" doc:"Its name"`
+	Kind     estate.Kind `json:"kind" doc:"Its kind"`
+	Words    string      `json:"words" doc:"What was passed, in words"`
+	Incident int64       `json:"incident,omitempty" doc:"The incident that explains it, where there is one"`
+}
+
+// surveyed lists the kinds of a system that are looked at, and what its load is.
+var surveyed = map[estate.Kind]struct {
+	rows   []estate.Layer
+	of     []estate.Kind
+	load   []estate.Kind
+	metric []string
+	mean   bool
+	words  string
+}{
+	estate.Array: {[]estate.Layer{estate.LayerGuest, estate.LayerFrontEnd, estate.LayerBackEnd}, []estate.Kind{estate.Controller, estate.TargetPort, estate.Pool, estate.RAIDGroup},
+		[]estate.Kind{estate.Controller}, []string{"read_bytes_s", "write_bytes_s"}, false, "bytes a second, reads and writes"},
+	estate.Fabric: {[]estate.Layer{estate.LayerGuest, estate.LayerFabric}, []estate.Kind{estate.SwitchPort},
+		[]estate.Kind{estate.SwitchPort}, []string{"rx_bytes_s"}, false, "bytes a second into its ports"},
+	estate.Cluster: {[]estate.Layer{estate.LayerGuest, estate.LayerHost}, []estate.Kind{estate.Host, estate.HBAPort},
+		[]estate.Kind{estate.Host}, []string{"busy_share"}, true, "part of its processors in use"},
+}
+
+const surveyCells = 144
+
+// Survey looks at every system over a window.
+func (s *Service) Survey(ctx context.Context, w Window) (Survey, error) {
+	step := time.Minute
+	for _, d := range steps {
+		if d >= time.Minute && w.To.Sub(w.From) <= surveyCells*d {
+			step = d
+			break
+		}
+	}
+	g, err := reading.NewGrid(w.From, w.To.Truncate(step), step)
+	if err != nil {
+		return Survey{}, &WindowError{err.Error()}
+	}
+	m, err := s.at(ctx, w.To)
+	if err != nil {
+		return Survey{}, err
+	}
+	list, err := s.Incidents(ctx, w, 200)
+	if err != nil {
+		return Survey{}, err
+	}
+	kept, err := s.store.Incidents(ctx, w.From, w.To, 200)
+	if err != nil {
+		return Survey{}, err
+	}
+	members := membersOf(m.Estate())
+	var needs []route.Need
+	for _, of := range members {
+		for _, i := range of {
+			needs = append(needs, route.Need{Key: m.Estate().At(i).Key, Metrics: surveyMetrics(m.Estate().Kind(i))})
+		}
+	}
+	moment := []route.Moment{{From: g.From, To: g.End(), Map: m}}
+	r, err := s.fetch(ctx, moment, needs, g.From, g.End())
+	if err != nil {
+		return Survey{}, err
+	}
+	out := Survey{From: g.From, Step: step.Seconds(), N: g.N, Until: list.Until, Systems: []System{}, Incidents: list.Incidents}
+	for at, of := range members {
+		out.Systems = append(out.Systems, system(g, m, at, of, r, kept))
+	}
+	for back, set := range map[time.Duration]func(x *System, v reading.Figure){
+		24 * time.Hour:     func(x *System, v reading.Figure) { x.Yesterday = v },
+		7 * 24 * time.Hour: func(x *System, v reading.Figure) { x.LastWeek = v },
+	} {
+		before := reading.Grid{From: g.From.Add(-back), Step: g.Step, N: g.N}
+		var loads []route.Need
+		for at, of := range members {
+			for _, i := range of {
+				if spec := surveyed[m.Estate().Kind(at)]; slices.Contains(spec.load, m.Estate().Kind(i)) {
+					loads = append(loads, route.Need{Key: m.Estate().At(i).Key, Metrics: spec.metric})
+				}
+			}
+		}
+		r, err := s.fetch(ctx, moment, loads, before.From, before.End())
+		if err != nil {
+			return Survey{}, err
+		}
+		for k := range out.Systems {
+			at, _ := refAt(m.Estate(), out.Systems[k].Ref)
+			set(&out.Systems[k], reading.Figure(reading.MeanOver(load(before, m.Estate(), at, members[at], r), 0, before.N)))
+		}
+	}
+	for k := range out.Systems {
+		out.Systems[k].differ()
+	}
+	slices.SortFunc(out.Systems, func(a, b System) int {
+		return cmp.Or(-cmp.Compare(a.Harm, b.Harm), -cmp.Compare(a.inked(), b.inked()), cmp.Compare(order(a.Kind), order(b.Kind)), strings.Compare(a.Name, b.Name))
+	})
+	out.Statement = out.say()
+	return out, nil
+}
+
+func order(k estate.Kind) int {
+	return slices.Index([]estate.Kind{estate.Array, estate.Cluster, estate.Fabric}, k)
+}
+
+// membersOf lists what is looked at in every array, fabric and cluster.
+func membersOf(e *estate.Estate) map[int32][]int32 {
+	out := map[int32][]int32{}
+	for kind, spec := range surveyed {
+		for _, at := range e.OfKind(kind) {
+			out[at] = nil
+		}
+		for _, k := range spec.of {
+			for _, i := range e.OfKind(k) {
+				if owner, ok := systemOf(e, i, kind); ok {
+					out[owner] = append(out[owner], i)
+				}
+			}
+		}
+	}
+	return out
+}
+
+// systemOf returns the array, fabric or cluster that an object is part of, by what it is part of and what that is a member of.
+func systemOf(e *estate.Estate, i int32, kind estate.Kind) (int32, bool) {
+	for range 8 {
+		if i < 0 {
+			return i, false
+		}
+		if e.Kind(i) == kind {
+			return i, true
+		}
+		next := e.First(i, estate.PartOf)
+		if next < 0 {
+			next = e.First(i, estate.MemberOf)
+		}
+		i = next
+	}
+	return i, false
+}
+
+func surveyMetrics(k estate.Kind) []string {
+	metrics := congest.Metrics(k)
+	for _, spec := range surveyed {
+		if slices.Contains(spec.load, k) {
+			metrics = append(metrics, spec.metric...)
+		}
+	}
+	slices.Sort(metrics)
+	return slices.Compact(metrics)
+}
+
+func load(g reading.Grid, e *estate.Estate, at int32, of []int32, r route.Readings) []float64 {
+	spec := surveyed[e.Kind(at)]
+	out, n := make([]float64, g.N), make([]float64, g.N)
+	for _, i := range of {
+		if !slices.Contains(spec.load, e.Kind(i)) {
+			continue
+		}
+		for _, metric := range spec.metric {
+			for c, v := range reading.Align(g, r.Runs(e.At(i).Key, metric)).Value {
+				if !math.IsNaN(v) {
+					out[c] += v
+					n[c]++
+				}
+			}
+		}
+	}
+	for c := range out {
+		switch {
+		case n[c] == 0:
+			out[c] = math.NaN()
+		case spec.mean:
+			out[c] /= n[c]
+		}
+	}
+	return out
+}
+
+// system makes the bore log of one.
+func system(g reading.Grid, m *route.Map, at int32, of []int32, r route.Readings, kept []store.Incident) System {
+	e := m.Estate()
+	o := e.At(at)
+	spec := surveyed[o.Key.Ref.Kind]
+	x := System{Ref: o.Key.String(), Name: o.Title(), Kind: o.Key.Ref.Kind, Rows: []SystemRow{}, LoadOf: spec.words, Yesterday: reading.Missing, LastWeek: reading.Missing, Differs: []string{}}
+	x.Load = load(g, e, at, of, r)
+	x.Mean = reading.Figure(reading.MeanOver(x.Load, 0, g.N))
+	rows := map[estate.Layer]*SystemRow{}
+	for _, l := range spec.rows {
+		rows[l] = &SystemRow{Layer: l, Marks: []Mark{}}
+	}
+	inside := map[string]bool{x.Ref: true}
+	for _, i := range of {
+		node := e.At(i)
+		inside[node.Key.String()] = true
+		layer := node.Key.Ref.Kind.Layer()
+		if node.Key.Ref.Kind == estate.HBAPort {
+			layer = estate.LayerHost
+		}
+		row := rows[layer]
+		if row == nil {
+			continue
+		}
+		row.Objects++
+		marks, known := marksOf(g, m, i, r)
+		if !known {
+			row.Silent++
+		}
+		row.Marks = append(row.Marks, marks...)
+	}
+	guests := rows[estate.LayerGuest]
+	for k := range kept {
+		i := &kept[k]
+		if !within(e, i.Component, at, inside) {
+			continue
+		}
+		to := i.Last
+		if i.Ended != nil {
+			to = *i.Ended
+		}
+		a, b := g.Cell(i.Onset), min(g.N, g.Cell(to)+1)
+		if b <= a {
+			continue
+		}
+		x.Harm += reading.Figure(i.Harm)
+		level := "strained"
+		if len(i.Sufferers) > 3 || i.Harm > 3600 {
+			level = "failing"
+		}
+		guests.Objects += len(i.Sufferers)
+		guests.Marks = append(guests.Marks, Mark{From: a, To: b, Level: level, Ref: i.Verdict.Subject, Name: phrase.Count(len(i.Sufferers), "VM", "VMs"), Kind: estate.VM, Words: i.Verdict.Verdict.Summary, Incident: i.ID})
+		for _, row := range rows {
+			for n := range row.Marks {
+				if mk := &row.Marks[n]; mk.Ref == i.Component && mk.From < b && mk.To > a {
+					mk.Incident = i.ID
+				}
+			}
+		}
+	}
+	for _, l := range spec.rows {
+		slices.SortFunc(rows[l].Marks, func(a, b Mark) int {
+			return cmp.Or(cmp.Compare(a.From, b.From), -cmp.Compare(a.To, b.To), strings.Compare(a.Ref, b.Ref))
+		})
+		x.Rows = append(x.Rows, *rows[l])
+	}
+	x.Says = x.words(g)
+	return x
+}
+
+// within reports whether an incident's component is part of a system. An inter-switch link is part of its fabric by its ends; a port of a
+// host, or a queue there, is part of its cluster.
+func within(e *estate.Estate, component string, at int32, inside map[string]bool) bool {
+	if inside[component] {
+		return true
+	}
+	i, ok := refAt(e, component)
+	if !ok {
+		return false
+	}
+	owner, ok := systemOf(e, i, e.Kind(at))
+	if !ok && e.Kind(i) == estate.ISL {
+		for _, p := range e.To(i, estate.Joins) {
+			if owner, ok = systemOf(e, p, e.Kind(at)); ok {
+				break
+			}
+		}
+	}
+	if !ok && e.Kind(i) == estate.VDisk {
+		if vm := e.FirstFrom(i, estate.Uses); vm >= 0 {
+			if host := e.First(vm, estate.RunsOn); host >= 0 {
+				owner, ok = systemOf(e, host, e.Kind(at))
+			}
+		}
+	}
+	return ok && owner == at
+}
+
+// marksOf lists where an object passed its limits.
+func marksOf(g reading.Grid, m *route.Map, i int32, r route.Readings) (marks []Mark, known bool) {
+	o := m.Estate().At(i)
+	for _, l := range congest.Limits(o.Key.Ref.Kind) {
+		v := congest.Cells(g, o, l.Metric, r).Value
+		for a := 0; a < g.N; a++ {
+			known = known || !math.IsNaN(v[a])
+			if !(v[a] > l.Strained) {
+				continue
+			}
+			b, worst := a, v[a]
+			for ; b < g.N && (v[b] > l.Strained || b+1 < g.N && v[b+1] > l.Strained); b++ {
+				worst = math.Max(worst, v[b])
+			}
+			level := "strained"
+			if worst > l.Failing {
+				level = "failing"
+			}
+			marks = append(marks, Mark{From: a, To: b, Level: level, Ref: o.Key.String(), Name: m.FullName(i), Kind: o.Key.Ref.Kind, Words: "up to " + congest.Show(l, worst)})
+			a = b
+		}
+	}
+	return marks, known
+}
+
+// inked is how many cells are marked, failing ones twice.
+func (x *System) inked() (n int) {
+	for _, row := range x.Rows {
+		for _, m := range row.Marks {
+			n += m.To - m.From
+			if m.Level == "failing" {
+				n += m.To - m.From
+			}
+		}
+	}
+	return n
+}
+
+// words says how long and how badly.
+func (x *System) words(g reading.Grid) string {
+	marked := make([]bool, g.N)
+	var worst *Mark
+	for r := range x.Rows {
+		for k := range x.Rows[r].Marks {
+			mk := &x.Rows[r].Marks[k]
+			if x.Rows[r].Layer == estate.LayerGuest {
+				continue
+			}
+			for c := mk.From; c < mk.To; c++ {
+				marked[c] = true
+			}
+			if worst == nil || mk.Level == "failing" && worst.Level != "failing" || mk.Level == worst.Level && mk.To-mk.From > worst.To-worst.From {
+				worst = mk
+			}
+		}
+	}
+	cells := 0
+	for _, on := range marked {
+		if on {
+			cells++
+		}
+	}
+	harm := ""
+	if x.Harm >= 1 {
+		harm = fmt.Sprintf("; VMs waited %s I/O-seconds for it", phrase.Rate(float64(x.Harm)))
+	}
+	if worst == nil {
+		if harm != "" {
+			return "no limit passed" + harm
+		}
+		return "no limit passed"
+	}
+	return fmt.Sprintf("limits passed for %s; longest by %s, %s%s", phrase.Span(time.Duration(cells)*g.Step), worst.Name, worst.Words, harm)
+}
+
+// differ says what is other than before: a quarter more or less is beyond what days differ by.
+func (x *System) differ() {
+	for _, d := range []struct {
+		v    reading.Figure
+		when string
+	}{{x.Yesterday, "yesterday"}, {x.LastWeek, "last week"}} {
+		if !d.v.Known() || !x.Mean.Known() || d.v <= 0 {
+			continue
+		}
+		switch ratio := float64(x.Mean / d.v); {
+		case ratio >= 1.25:
+			x.Differs = append(x.Differs, fmt.Sprintf("carries %s more than %s", phrase.Percent(ratio-1), d.when))
+		case ratio <= 0.8:
+			x.Differs = append(x.Differs, fmt.Sprintf("carries %s less than %s", phrase.Percent(1-ratio), d.when))
+		}
+	}
+}
+
+func (v *Survey) say() []phrase.Phrase {
+	lasting := []IncidentInfo{}
+	for _, i := range v.Incidents {
+		if i.Ended == nil {
+			lasting = append(lasting, i)
+		}
+	}
+	var out []phrase.Phrase
+	switch len(lasting) {
+	case 0:
+		out = append(out, phrase.Phrase{Text: "Nothing hurts now. ", Tone: phrase.Good})
+	default:
+		first := lasting[0]
+		out = append(out, phrase.Phrase{Text: phrase.Count(first.Sufferers, "VM waits", "VMs wait"), Tone: phrase.Bad, Ref: fmt.Sprint(first.ID), Page: "incident"},
+			phrase.Say(" since "), phrase.At(first.Onset), phrase.Say(": "), phrase.Phrase{Text: first.Summary, Tone: phrase.Strong, Ref: fmt.Sprint(first.ID), Page: "incident"}, phrase.Say(". "))
+		if len(lasting) > 1 {
+			out = append(out, phrase.Say("%s more %s. ", fmt.Sprint(len(lasting)-1), map[bool]string{true: "incident lasts", false: "incidents last"}[len(lasting) == 2]))
+		}
+	}
+	if over := len(v.Incidents) - len(lasting); over > 0 {
+		out = append(out, phrase.Say("%s in this window %s over. ", phrase.Count(over, "incident", "incidents"), map[bool]string{true: "is", false: "are"}[over == 1]))
+	}
+	calm := 0
+	for _, x := range v.Systems {
+		if x.inked() == 0 {
+			calm++
+		}
+	}
+	return append(out, phrase.Say("%d of %s passed no limit.", calm, phrase.Count(len(v.Systems), "system", "systems")))
+}
