@@ -6,6 +6,9 @@ import { SignInPage } from "./page/SignInPage";
 import { StartPage } from "./page/StartPage";
 import { Frame } from "./part/Frame";
 
+const SurveyPage = lazy(() => import("./page/SurveyPage"));
+const IncidentsPage = lazy(() => import("./page/IncidentsPage"));
+const ExplainPage = lazy(() => import("./page/ExplainPage"));
 const StrataPage = lazy(() => import("./page/StrataPage"));
 const InventoryPage = lazy(() => import("./page/InventoryPage"));
 const ReachPage = lazy(() => import("./page/ReachPage"));
@@ -24,7 +27,10 @@ const page = (path: string, component: () => React.ReactNode) =>
 const tree = root.addChildren([
   signIn,
   frame.addChildren([
-    page("/", StartPage),
+    page("/", () => <SurveyPage />),
+    page("/start", StartPage),
+    page("/incidents", () => <IncidentsPage />),
+    page("/explain", () => <ExplainPage />),
     page("/section", SectionPage),
     page("/strata", () => <StrataPage />),
     page("/suspects", () => <SuspectsPage />),

@@ -97,12 +97,16 @@ func Fold(m *route.Map, hurts []Hurt, open []*Incident, now time.Time, cell time
 		changed[x] = true
 	}
 	for _, x := range open {
-		switch {
-		case now.Sub(x.Last) >= quiet:
+		over := now.Sub(x.Last) >= quiet
+		if over {
 			ended := x.Last
 			x.Ended = &ended
 			changed[x] = true
-		case changed[x] && x.Judged.Sub(x.Onset) < mature && now.Sub(x.Onset) >= mature:
+		}
+		// The slowest sources say what was only minutes later, and what is done then makes it clearer: a verdict is looked at again while it
+		// is young, then more seldom, and once it is over.
+		again := max(mature, x.Judged.Sub(x.Onset)/2)
+		if changed[x] && (now.Sub(x.Judged) >= again || over && now.Sub(x.Judged) >= quiet) {
 			if at, ok := e.Position(keyOf(x.Verdict.Subject)); ok {
 				why, err := explain(e.At(at).Key)
 				if err != nil {
@@ -110,7 +114,7 @@ func Fold(m *route.Map, hurts []Hurt, open []*Incident, now time.Time, cell time
 				}
 				x.Judged = now
 				same := why.Verdict.Component != nil && why.Verdict.Component.Ref == x.Component
-				if same && why.Onset != nil {
+				if same && why.Onset != nil && why.Onset.Before(x.Last) {
 					x.Verdict, x.Onset = why, *why.Onset
 				}
 			}

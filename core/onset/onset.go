@@ -74,10 +74,24 @@ func Find(values []float64, from int, rules Rules) (Episode, bool) {
 	return best, most > 0
 }
 
-// above finds the stretch that stands above a level.
+// above finds the stretch that stands above a level. Where it begins and ends is then looked for anew, at a quarter of the way (in
+// logarithms) from what is usual to what it is: a low bar takes in what happened to be a little higher just before.
 func above(values []float64, from int, level float64, rules Rules) (Episode, bool) {
-	threshold := math.Log(math.Max(level*math.Sqrt(rules.Factor), level+rules.Floor/2))
+	low := math.Log(math.Max(level*math.Sqrt(rules.Factor), level+rules.Floor/2))
+	e, ok := stretch(values, from, low, rules)
+	if !ok {
+		return e, false
+	}
+	if high := math.Log(e.Usual) + (math.Log(e.During)-math.Log(e.Usual))/4; high > low {
+		if sharper, ok := stretch(values, from, high, rules); ok && sharper.Begin >= e.Begin && sharper.End <= e.End {
+			return sharper, true
+		}
+	}
+	return e, true
+}
 
+// stretch finds the stretch that stands most above a threshold, a logarithm, and holds it against the rules.
+func stretch(values []float64, from int, threshold float64, rules Rules) (Episode, bool) {
 	best, sum, begin := Episode{}, 0.0, from
 	var top float64
 	for i := from; i < len(values); i++ {

@@ -137,7 +137,7 @@ type Explanation struct {
 	Usual     reading.Figure  `json:"usual_us" doc:"µs per I/O in that direction before; null where nothing hurt"`
 	During    reading.Figure  `json:"during_us" doc:"µs per I/O in that direction while it hurt"`
 	Verdict   Verdict         `json:"verdict" doc:"What was found"`
-	Layers    []LayerTimes         `json:"layers" doc:"Latency by layer, from the guest down"`
+	Layers    []LayerTimes    `json:"layers" doc:"Latency by layer, from the guest down"`
 	Evidence  []Evidence      `json:"evidence" doc:"What speaks for the component, strongest first, and for its rivals"`
 	Suspects  []Accused       `json:"suspects" doc:"Tenants of the component by their part in the added demand; those accused first"`
 	Outcome   suspect.Outcome `json:"outcome,omitempty" doc:"What comparing the tenants came to" enum:",culprit,several,everybody,itself,no change,unknown"`

@@ -29,7 +29,7 @@ func (s *server) registerDiagnosis(api huma.API) {
 			}
 			return s.Service.Survey(ctx, w)
 		})
-	add(s, api, service.Viewer, get("incidents", "/incidents", "Incidents that overlap a window; those that last first, then by harm"),
+	add(s, api, service.Viewer, get("incidents", "/incidents", "Incidents that overlap a window; those that last first, then the latest"),
 		func(ctx context.Context, in *struct {
 			WindowInput
 			Limit int `query:"limit" minimum:"1" maximum:"1000" default:"100" doc:"At most so many"`

@@ -8,6 +8,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"dowsingrod/core/phrase"
 	"dowsingrod/internal/service"
 )
 
@@ -52,20 +53,20 @@ func (a *App) printSurvey(s service.Survey, limit int) {
 			fmt.Fprintln(a.Out, a.paint(quiet, fmt.Sprintf("and %d more systems (raise --limit)", len(s.Systems)-limit)))
 			break
 		}
-		fmt.Fprintf(a.Out, "\n%s  %s · %s\n", a.bold(x.Name), x.Kind.Label(), x.Says)
-		for _, d := range x.Differs {
-			fmt.Fprintf(a.Out, "  %s\n", d)
-		}
-		for _, row := range x.Rows {
-			name := string(row.Layer)
-			if name == "guest" {
-				name = "VMs"
+		says := x.Says
+		for _, more := range append([]string{x.Hurts}, x.Differs...) {
+			if more != "" {
+				says += ", " + more
 			}
-			fmt.Fprintf(a.Out, "  %-10s %s\n", name, a.log(row, s.N))
 		}
-		fmt.Fprintf(a.Out, "  %-10s %s\n", "load", a.paint(quiet, sparkline(x.Load, logWidth)))
+		fmt.Fprintf(a.Out, "\n%s  %s\n", a.bold(x.Name), a.paint(quiet, x.About))
+		a.say([]phrase.Phrase{phrase.Say("  %s", says)})
+		for _, row := range x.Rows {
+			fmt.Fprintf(a.Out, "  %-11s %s\n", row.Label, a.log(row, s.N))
+		}
+		fmt.Fprintf(a.Out, "  %-11s %s\n", "load", a.paint(quiet, sparkline(x.Load, logWidth)))
 	}
-	fmt.Fprintf(a.Out, "  %-10s %s\n", "", a.paint(quiet, clockLine(s.From, span, logWidth)))
+	fmt.Fprintf(a.Out, "  %-11s %s\n", "", a.paint(quiet, clockLine(s.From, span, logWidth)))
 	if len(s.Incidents) > 0 {
 		a.heading("Incidents")
 		a.incidentTable(s.Incidents)

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"dowsingrod/core/estate"
+	"dowsingrod/core/incident"
 	"dowsingrod/core/reading"
 	"dowsingrod/core/suspect"
 	"dowsingrod/core/verdict"
@@ -98,9 +99,8 @@ func judgeAll(list []job, v variant) ([]result, error) {
 
 // variant is what is done to the readings, and what estate they are of.
 type variant struct {
-	gaps    bool // a tenth of all readings and those of one layer are missing
-	shape   bool // an estate of another shape: other ratios and intervals, and every second one without a layer
-	explain bool // print every explanation
+	gaps  bool // a tenth of all readings and those of one layer are missing
+	shape bool // an estate of another shape: other ratios and intervals, and every second one without a layer
 }
 
 // options draws what an incident is made from: how large, how hard, how sudden, when, and how long.
@@ -128,40 +128,216 @@ func mean(results []result, of func(r result) float64, keep func(r result) bool)
 	return sum / float64(n), n
 }
 
-// incidents scores diagnosis on so many incidents of every kind.
-func incidents(each int, base uint64, kinds []string) error {
-	v := variant{explain: os.Getenv("EXPLAIN") != "", gaps: slices.Contains(kinds, "gaps"), shape: slices.Contains(kinds, "shape")}
-	kinds = slices.DeleteFunc(kinds, func(k string) bool { return k == "gaps" || k == "shape" })
-	results, err := judgeAll(jobs(each, base, kinds), v)
-	if err != nil {
-		return err
-	}
-	say := func(name string, of func(r result) float64) {
-		if share, n := mean(results, of, nil); n > 0 {
-			line("SCORE", name, share*100, "%")
+// rounds are the looks taken: as sources report, with gaps and a silent layer, and at estates of another shape than any that was tuned on.
+var rounds = []struct {
+	name string
+	each int
+	of   variant
+}{{"incidents", 20, variant{}}, {"gaps", 8, variant{gaps: true}}, {"other_shape", 8, variant{shape: true}}}
+
+// scoreIncidents scores diagnosis on seeds that were not looked at.
+func scoreIncidents() error {
+	for _, round := range rounds {
+		results, err := judgeAll(jobs(round.each, scoringSeed, nil), round.of)
+		if err != nil {
+			return err
+		}
+		score(round.name, results)
+		if round.name == "incidents" {
+			calibration(results)
+			confusion(results)
+			hard(results)
 		}
 	}
-	line("SCORE", "incidents", float64(len(results)), "")
-	say("incidents.class_right", result.class)
-	say("incidents.component_right", func(r result) float64 { return r.component })
-	say("incidents.first_suspect_right", func(r result) float64 { return r.suspect })
-	say("incidents.innocent_accused", func(r result) float64 { return r.innocent })
-	line("SCORE", "incidents.onset_error_median", medianOf(results, func(r result) float64 { return r.onset }), "s")
-	say("incidents.by_hand.busiest", func(r result) float64 { return r.busiest })
-	say("incidents.by_hand.largest_change", func(r result) float64 { return r.change })
-	say("incidents.by_hand.highest_correlation", func(r result) float64 { return r.like })
+	return quietDays()
+}
+
+// score prints what came of a round.
+func score(name string, results []result) {
+	say := func(what string, of func(r result) float64) {
+		if share, n := mean(results, of, nil); n > 0 {
+			line("SCORE", name+"."+what, share*100, "%")
+		}
+	}
+	line("SCORE", name+".count", float64(len(results)), "")
+	say("class_right", result.class)
+	say("component_right", func(r result) float64 { return r.component })
+	say("first_suspect_right", func(r result) float64 { return r.suspect })
+	say("innocent_accused", func(r result) float64 { return r.innocent })
+	line("SCORE", name+".onset_error_median", medianOf(results, func(r result) float64 { return r.onset }), "s")
+	say("by_hand.busiest", func(r result) float64 { return r.busiest })
+	say("by_hand.largest_change", func(r result) float64 { return r.change })
+	say("by_hand.highest_correlation", func(r result) float64 { return r.like })
 	for _, kind := range lab.Kinds() {
 		of := func(r result) bool { return r.kind == kind.Name }
 		class, n := mean(results, result.class, of)
 		component, _ := mean(results, func(r result) float64 { return r.component }, of)
 		culprit, _ := mean(results, func(r result) float64 { return r.suspect }, of)
 		innocent, _ := mean(results, func(r result) float64 { return r.innocent }, of)
-		if n > 0 {
+		if n > 0 && class+component < 2 {
 			fmt.Fprintf(os.Stderr, "%-22s class %4.0f %%  component %4.0f %%  first suspect %4.0f %%  innocent accused %4.0f %%\n", kind.Name, class*100, component*100, culprit*100, innocent*100)
 		}
 	}
+}
+
+// hard scores who did it where decoys look guilty: the right one, or rightly nobody. By hand somebody is always named.
+func hard(results []result) {
+	with := func(r result) bool { return r.seed%2 == 0 && r.truth != verdict.Cleared }
+	who := func(r result) float64 {
+		if !math.IsNaN(r.suspect) {
+			return r.suspect * (1 - r.innocent)
+		}
+		return 1 - r.innocent
+	}
+	hand := func(of func(r result) float64) func(r result) float64 {
+		return func(r result) float64 {
+			if v := of(r); !math.IsNaN(v) {
+				return v
+			}
+			if math.IsNaN(r.suspect) {
+				return 0 // nobody did it, and somebody is named
+			}
+			return math.NaN()
+		}
+	}
+	best := 0.0
+	own, n := mean(results, who, with)
+	line("SCORE", "hard.count", float64(n), "")
+	line("SCORE", "hard.who_did_it_or_nobody", own*100, "%")
+	for _, h := range []struct {
+		name string
+		of   func(r result) float64
+	}{{"busiest", func(r result) float64 { return r.busiest }}, {"largest_change", func(r result) float64 { return r.change }}, {"highest_correlation", func(r result) float64 { return r.like }}} {
+		v, _ := mean(results, hand(h.of), with)
+		best = max(best, v)
+		line("SCORE", "hard.by_hand."+h.name, v*100, "%")
+		culprits, _ := mean(results, h.of, with)
+		line("SCORE", "hard.by_hand."+h.name+".of_culprits", culprits*100, "%")
+	}
+	line("SCORE", "hard.ahead", (own-best)*100, "points")
+}
+
+// calibration holds stated confidence against how often it was right, tenth by tenth.
+func calibration(results []result) {
+	for k := range 10 {
+		in := func(r result) bool { return r.said != verdict.Unknown && min(9, int(r.confidence*10)) == k }
+		right, n := mean(results, result.right, in)
+		stated, _ := mean(results, func(r result) float64 { return r.confidence }, in)
+		if n > 0 {
+			line("SCORE", fmt.Sprintf("confidence.%d0.count", k), float64(n), "")
+			line("SCORE", fmt.Sprintf("confidence.%d0.stated", k), stated*100, "%")
+			line("SCORE", fmt.Sprintf("confidence.%d0.right", k), right*100, "%")
+		}
+	}
+}
+
+// confusion prints how often each class was taken for which.
+func confusion(results []result) {
+	counts := map[[2]verdict.Class]int{}
 	for _, r := range results {
-		if r.right() < 1 || r.suspect == 0 || r.innocent == 1 || v.explain {
+		counts[[2]verdict.Class{r.truth, r.said}]++
+	}
+	for _, truth := range verdict.Classes {
+		for _, said := range verdict.Classes {
+			if n := counts[[2]verdict.Class{truth, said}]; n > 0 {
+				line("SCORE", fmt.Sprintf("confusion.%s.as.%s", truth, said), float64(n), "")
+			}
+		}
+	}
+}
+
+// quietDays looks for incidents on busy days on which nothing goes wrong.
+func quietDays() error {
+	found, objects := 0, 0.0
+	for k := range 6 {
+		f, err := lab.Grow(lab.Options{VMs: 200, Seed: scoringSeed + 7000 + uint64(k), From: labNoon.Add(-12 * time.Hour), To: labNoon, Fault: "quiet"})
+		if err != nil {
+			return err
+		}
+		t, err := take(f, variant{})
+		if err != nil {
+			return err
+		}
+		n, err := declared(t, f.From, f.To)
+		if err != nil {
+			return err
+		}
+		found += n
+		objects += float64(t.moments[0].Map.Estate().Number(estate.VM)) * f.To.Sub(f.From).Hours() / 24
+	}
+	line("SCORE", "quiet.object_days", objects, "")
+	line("SCORE", "quiet.declared_per_1000_object_days", float64(found)/objects*1000, "")
+	return nil
+}
+
+// declared counts the incidents that are found in readings without being asked.
+func declared(t *taken, from, to time.Time) (int, error) {
+	g, err := reading.NewGrid(from, to, time.Minute)
+	if err != nil {
+		return 0, err
+	}
+	m := t.moments[len(t.moments)-1].Map
+	d := incident.NewDetector(time.Minute)
+	type rows struct{ flight, rate [2][]float64 }
+	var keys []estate.Key
+	var of []rows
+	for _, i := range m.Estate().OfKind(estate.VDisk) {
+		key := m.Estate().At(i).Key
+		var r rows
+		for k, dir := range []string{"read", "write"} {
+			rate := t.Runs(key, dir+"_iops")
+			r.rate[k], r.flight[k] = reading.Align(g, rate).Value, reading.Occupancy(g, rate, t.Runs(key, dir+"_latency_us")).Value
+		}
+		keys, of = append(keys, key), append(of, r)
+	}
+	var open []*incident.Incident
+	for i := range g.N {
+		for k, key := range keys {
+			var s incident.Sample
+			for n := range 2 {
+				s.Rate[n], s.Time[n] = of[k].rate[n][i], of[k].flight[n][i]/of[k].rate[n][i]*1e6
+			}
+			d.Observe(key, g.At(i), s)
+		}
+		now := g.At(i + 1)
+		changed, err := incident.Fold(m, d.Hurts(), open, now, time.Minute, func(vm estate.Key) (verdict.Explanation, error) {
+			w, err := reading.NewGrid(later(from, now.Add(-3*time.Hour)), now, 20*time.Second)
+			if err != nil {
+				return verdict.Explanation{}, err
+			}
+			x, _, err := explain(t, w, vm.String())
+			return x, err
+		})
+		if err != nil {
+			return 0, err
+		}
+		for _, x := range changed {
+			if !slices.Contains(open, x) {
+				open = append(open, x)
+			}
+		}
+	}
+	return len(open), nil
+}
+
+func later(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
+}
+
+// tune prints how diagnosis does on seeds for tuning, and what it said where that was wrong.
+func tune(each int, kinds []string) error {
+	v := variant{gaps: slices.Contains(kinds, "gaps"), shape: slices.Contains(kinds, "shape")}
+	kinds = slices.DeleteFunc(kinds, func(k string) bool { return k == "gaps" || k == "shape" })
+	results, err := judgeAll(jobs(each, tuningSeed, kinds), v)
+	if err != nil {
+		return err
+	}
+	score("tuning", results)
+	for _, r := range results {
+		if r.right() < 1 || r.suspect == 0 || r.innocent == 1 {
 			fmt.Fprintf(os.Stderr, "%s %d: %s\n", r.kind, r.seed, r.note)
 		}
 	}

@@ -54,7 +54,7 @@ func main() {
 	default:
 		if kinds, ok := strings.CutPrefix(what, "tuning "); ok { // measure tuning EACH [KIND …]
 			each, _ := strconv.Atoi(strings.Fields(kinds)[0])
-			err = incidents(each, tuningSeed, strings.Fields(kinds)[1:])
+			err = tune(each, strings.Fields(kinds)[1:])
 			break
 		}
 		if part, arg, _ := strings.Cut(what, " "); part == "serve-estate" {
@@ -64,7 +64,7 @@ func main() {
 			err = estateOf(ctx, vms)
 			break
 		}
-		err = errors.New("usage: measure bench | measure collect | measure estates | measure labs | measure score | measure real [hold]")
+		err = errors.New("usage: measure bench | measure collect | measure estates | measure labs | measure score | measure tuning EACH [KIND …] | measure real [hold]")
 	}
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err) // log writes to where slog does, and that is nowhere
@@ -120,7 +120,7 @@ func run(what string) error {
 		if err := p.score(ctx); err != nil {
 			return err
 		}
-		return incidents(3, scoringSeed, nil)
+		return scoreIncidents()
 	}
 	return p.bench(ctx, dir)
 }

@@ -46,7 +46,7 @@ type IncidentList struct {
 	From      time.Time      `json:"from" doc:"Those that overlap the window from here"`
 	To        time.Time      `json:"to" doc:"to here"`
 	Until     *time.Time     `json:"until" doc:"Incidents were looked for up to here; null where never"`
-	Incidents []IncidentInfo `json:"incidents" doc:"Those that last first, then by harm"`
+	Incidents []IncidentInfo `json:"incidents" doc:"Those that last first, then the latest"`
 }
 
 // IncidentSufferer is a VM that was hurt.

@@ -33,9 +33,14 @@ type System struct {
 	Ref       string         `json:"ref" doc:"kind:id@source"`
 	Name      string         `json:"name" doc:"Its name"`
 	Kind      estate.Kind    `json:"kind" doc:"Its kind"`
-	Harm      reading.Figure `json:"harm_s" doc:"I/O-seconds that VMs waited because of it in the window"`
+	About     string         `json:"about" doc:"What it is made of, in words"`
+	Harm      reading.Figure `json:"harm_s" doc:"I/O-seconds that VMs waited because of it"`
+	Hurt      int            `json:"hurt" doc:"VMs that waited because of it"`
+	Incident  int64          `json:"incident,omitempty" doc:"The worst incident in it, where there is one"`
+	Past      float64        `json:"past_s" doc:"How long any limit was passed, s"`
 	Says      string         `json:"says" doc:"How long and how badly, in words"`
-	Rows      []SystemRow    `json:"rows" doc:"Its layers, from the guests down"`
+	Hurts     string         `json:"hurts" doc:"Who waited, in words; empty where nobody did"`
+	Rows      []SystemRow    `json:"rows" doc:"What is looked at in it, from above down"`
 	Load      reading.Row    `json:"load" doc:"What it carried, per cell: no judgement, only context"`
 	LoadOf    string         `json:"load_of" doc:"What load is, with its unit"`
 	Mean      reading.Figure `json:"load_mean" doc:"Its mean over the window"`
@@ -46,7 +51,8 @@ type System struct {
 
 // SystemRow is a layer of a system.
 type SystemRow struct {
-	Layer   estate.Layer `json:"layer" doc:"The layer"`
+	Label   string       `json:"label" doc:"What is looked at"`
+	Layer   estate.Layer `json:"layer" doc:"The layer it is in"`
 	Objects int          `json:"objects" doc:"How many are looked at"`
 	Silent  int          `json:"silent" doc:"How many of them have no readings in the window"`
 	Marks   []Mark       `json:"marks" doc:"Where a limit was passed; nothing where none was"`
@@ -64,21 +70,37 @@ type Mark struct {
 	Incident int64       `json:"incident,omitempty" doc:"The incident that explains it, where there is one"`
 }
 
-// surveyed lists the kinds of a system that are looked at, and what its load is.
+// logged is a row of a system's bore log.
+type logged struct {
+	label string
+	kind  estate.Kind
+	role  string // of a switch port: "isl" for the ends of links, "edge" for all others
+}
+
+// surveyed lists what is looked at in a system, and what its load is.
 var surveyed = map[estate.Kind]struct {
-	rows   []estate.Layer
-	of     []estate.Kind
-	load   []estate.Kind
+	rows   []logged
+	load   estate.Kind
 	metric []string
 	mean   bool
 	words  string
 }{
-	estate.Array: {[]estate.Layer{estate.LayerGuest, estate.LayerFrontEnd, estate.LayerBackEnd}, []estate.Kind{estate.Controller, estate.TargetPort, estate.Pool, estate.RAIDGroup},
-		[]estate.Kind{estate.Controller}, []string{"read_bytes_s", "write_bytes_s"}, false, "bytes a second, reads and writes"},
-	estate.Fabric: {[]estate.Layer{estate.LayerGuest, estate.LayerFabric}, []estate.Kind{estate.SwitchPort},
-		[]estate.Kind{estate.SwitchPort}, []string{"rx_bytes_s"}, false, "bytes a second into its ports"},
-	estate.Cluster: {[]estate.Layer{estate.LayerGuest, estate.LayerHost}, []estate.Kind{estate.Host, estate.HBAPort},
-		[]estate.Kind{estate.Host}, []string{"busy_share"}, true, "part of its processors in use"},
+	estate.Array: {[]logged{{"ports", estate.TargetPort, ""}, {"controllers", estate.Controller, ""}, {"pools", estate.Pool, ""}},
+		estate.Controller, []string{"read_bytes_s", "write_bytes_s"}, false, "bytes a second, reads and writes"},
+	estate.Fabric: {[]logged{{"edge ports", estate.SwitchPort, "edge"}, {"links", estate.SwitchPort, "isl"}},
+		estate.SwitchPort, []string{"rx_bytes_s"}, false, "bytes a second into its ports"},
+	estate.Cluster: {[]logged{{"hosts", estate.Host, ""}, {"adapters", estate.HBAPort, ""}},
+		estate.Host, []string{"busy_share"}, true, "part of its processors in use"},
+}
+
+// rowOf returns the row of a system's log in which an object is.
+func rowOf(rows []logged, o *estate.Node) int {
+	for k, l := range rows {
+		if l.kind == o.Key.Ref.Kind && (l.role == "" || (o.Facts.Text("role") == "isl") == (l.role == "isl")) {
+			return k
+		}
+	}
+	return -1
 }
 
 const surveyCells = 144
@@ -132,7 +154,7 @@ func (s *Service) Survey(ctx context.Context, w Window) (Survey, error) {
 		var loads []route.Need
 		for at, of := range members {
 			for _, i := range of {
-				if spec := surveyed[m.Estate().Kind(at)]; slices.Contains(spec.load, m.Estate().Kind(i)) {
+				if spec := surveyed[m.Estate().Kind(at)]; spec.load == m.Estate().Kind(i) {
 					loads = append(loads, route.Need{Key: m.Estate().At(i).Key, Metrics: spec.metric})
 				}
 			}
@@ -143,7 +165,7 @@ func (s *Service) Survey(ctx context.Context, w Window) (Survey, error) {
 		}
 		for k := range out.Systems {
 			at, _ := refAt(m.Estate(), out.Systems[k].Ref)
-			set(&out.Systems[k], reading.Figure(reading.MeanOver(load(before, m.Estate(), at, members[at], r), 0, before.N)))
+			set(&out.Systems[k], wellKnown(load(before, m.Estate(), at, members[at], r)))
 		}
 	}
 	for k := range out.Systems {
@@ -167,8 +189,13 @@ func membersOf(e *estate.Estate) map[int32][]int32 {
 		for _, at := range e.OfKind(kind) {
 			out[at] = nil
 		}
-		for _, k := range spec.of {
-			for _, i := range e.OfKind(k) {
+		var last estate.Kind
+		for _, row := range spec.rows {
+			if row.kind == last {
+				continue
+			}
+			last = row.kind
+			for _, i := range e.OfKind(row.kind) {
 				if owner, ok := systemOf(e, i, kind); ok {
 					out[owner] = append(out[owner], i)
 				}
@@ -199,7 +226,7 @@ func systemOf(e *estate.Estate, i int32, kind estate.Kind) (int32, bool) {
 func surveyMetrics(k estate.Kind) []string {
 	metrics := congest.Metrics(k)
 	for _, spec := range surveyed {
-		if slices.Contains(spec.load, k) {
+		if spec.load == k {
 			metrics = append(metrics, spec.metric...)
 		}
 	}
@@ -211,7 +238,7 @@ func load(g reading.Grid, e *estate.Estate, at int32, of []int32, r route.Readin
 	spec := surveyed[e.Kind(at)]
 	out, n := make([]float64, g.N), make([]float64, g.N)
 	for _, i := range of {
-		if !slices.Contains(spec.load, e.Kind(i)) {
+		if spec.load != e.Kind(i) {
 			continue
 		}
 		for _, metric := range spec.metric {
@@ -242,22 +269,19 @@ func system(g reading.Grid, m *route.Map, at int32, of []int32, r route.Readings
 	x := System{Ref: o.Key.String(), Name: o.Title(), Kind: o.Key.Ref.Kind, Rows: []SystemRow{}, LoadOf: spec.words, Yesterday: reading.Missing, LastWeek: reading.Missing, Differs: []string{}}
 	x.Load = load(g, e, at, of, r)
 	x.Mean = reading.Figure(reading.MeanOver(x.Load, 0, g.N))
-	rows := map[estate.Layer]*SystemRow{}
 	for _, l := range spec.rows {
-		rows[l] = &SystemRow{Layer: l, Marks: []Mark{}}
+		layer := l.kind.Layer()
+		x.Rows = append(x.Rows, SystemRow{Label: l.label, Layer: layer, Marks: []Mark{}})
 	}
 	inside := map[string]bool{x.Ref: true}
 	for _, i := range of {
 		node := e.At(i)
 		inside[node.Key.String()] = true
-		layer := node.Key.Ref.Kind.Layer()
-		if node.Key.Ref.Kind == estate.HBAPort {
-			layer = estate.LayerHost
-		}
-		row := rows[layer]
-		if row == nil {
+		k := rowOf(spec.rows, node)
+		if k < 0 {
 			continue
 		}
+		row := &x.Rows[k]
 		row.Objects++
 		marks, known := marksOf(g, m, i, r)
 		if !known {
@@ -265,7 +289,14 @@ func system(g reading.Grid, m *route.Map, at int32, of []int32, r route.Readings
 		}
 		row.Marks = append(row.Marks, marks...)
 	}
-	guests := rows[estate.LayerGuest]
+	var made []string
+	for _, row := range x.Rows {
+		one, many := row.Label[:len(row.Label)-1], row.Label
+		made = append(made, phrase.Count(row.Objects, one, many))
+	}
+	x.About = o.Key.Ref.Kind.Label() + " · " + strings.Join(made, " · ")
+	hurt, first := map[string]bool{}, 0
+	worst := 0.0
 	for k := range kept {
 		i := &kept[k]
 		if !within(e, i.Component, at, inside) {
@@ -275,32 +306,39 @@ func system(g reading.Grid, m *route.Map, at int32, of []int32, r route.Readings
 		if i.Ended != nil {
 			to = *i.Ended
 		}
-		a, b := g.Cell(i.Onset), min(g.N, g.Cell(to)+1)
-		if b <= a {
-			continue
-		}
 		x.Harm += reading.Figure(i.Harm)
-		level := "strained"
-		if len(i.Sufferers) > 3 || i.Harm > 3600 {
-			level = "failing"
+		if i.Harm > worst {
+			worst, x.Incident = i.Harm, i.ID
 		}
-		guests.Objects += len(i.Sufferers)
-		guests.Marks = append(guests.Marks, Mark{From: a, To: b, Level: level, Ref: i.Verdict.Subject, Name: phrase.Count(len(i.Sufferers), "VM", "VMs"), Kind: estate.VM, Words: i.Verdict.Verdict.Summary, Incident: i.ID})
-		for _, row := range rows {
-			for n := range row.Marks {
-				if mk := &row.Marks[n]; mk.Ref == i.Component && mk.From < b && mk.To > a {
+		for ref := range i.Sufferers {
+			if at, ok := refAt(e, ref); ok && !hurt[ref] {
+				hurt[ref] = true
+				if e.At(at).Tier() == "1" {
+					first++
+				}
+			}
+		}
+		a, b := g.Cell(i.Onset), min(g.N, g.Cell(to)+1)
+		for r := range x.Rows {
+			for n := range x.Rows[r].Marks {
+				if mk := &x.Rows[r].Marks[n]; mk.From < b && mk.To > a && (mk.Ref == i.Component || mk.Incident == 0) {
 					mk.Incident = i.ID
 				}
 			}
 		}
 	}
-	for _, l := range spec.rows {
-		slices.SortFunc(rows[l].Marks, func(a, b Mark) int {
-			return cmp.Or(cmp.Compare(a.From, b.From), -cmp.Compare(a.To, b.To), strings.Compare(a.Ref, b.Ref))
-		})
-		x.Rows = append(x.Rows, *rows[l])
+	if x.Hurt = len(hurt); x.Hurt > 0 {
+		x.Hurts = phrase.Count(x.Hurt, "VM", "VMs") + " hurt"
+		if first > 0 {
+			x.Hurts += fmt.Sprintf(", %d of tier 1", first)
+		}
 	}
-	x.Says = x.words(g)
+	for k := range x.Rows {
+		slices.SortFunc(x.Rows[k].Marks, func(a, b Mark) int {
+			return cmp.Or(strings.Compare(b.Level, a.Level), cmp.Compare(a.From, b.From), -cmp.Compare(a.To, b.To), strings.Compare(a.Ref, b.Ref))
+		})
+	}
+	x.words(g)
 	return x
 }
 
@@ -370,21 +408,15 @@ func (x *System) inked() (n int) {
 	return n
 }
 
-// words says how long and how badly.
-func (x *System) words(g reading.Grid) string {
+// words says how long its limits were passed.
+func (x *System) words(g reading.Grid) {
 	marked := make([]bool, g.N)
-	var worst *Mark
-	for r := range x.Rows {
-		for k := range x.Rows[r].Marks {
-			mk := &x.Rows[r].Marks[k]
-			if x.Rows[r].Layer == estate.LayerGuest {
-				continue
-			}
+	silent, objects := 0, 0
+	for _, row := range x.Rows {
+		silent, objects = silent+row.Silent, objects+row.Objects
+		for _, mk := range row.Marks {
 			for c := mk.From; c < mk.To; c++ {
 				marked[c] = true
-			}
-			if worst == nil || mk.Level == "failing" && worst.Level != "failing" || mk.Level == worst.Level && mk.To-mk.From > worst.To-worst.From {
-				worst = mk
 			}
 		}
 	}
@@ -394,17 +426,32 @@ func (x *System) words(g reading.Grid) string {
 			cells++
 		}
 	}
-	harm := ""
-	if x.Harm >= 1 {
-		harm = fmt.Sprintf("; VMs waited %s I/O-seconds for it", phrase.Rate(float64(x.Harm)))
-	}
-	if worst == nil {
-		if harm != "" {
-			return "no limit passed" + harm
+	x.Past = float64(cells) * g.Step.Seconds()
+	switch {
+	case objects > 0 && silent == objects:
+		x.Says = "no readings"
+	case cells == 0:
+		x.Says = "within its limits"
+	default:
+		x.Says = phrase.Span(time.Duration(cells)*g.Step) + " past its limits"
+		if x.Hurts == "" {
+			x.Hurts = "nobody hurt"
 		}
-		return "no limit passed"
 	}
-	return fmt.Sprintf("limits passed for %s; longest by %s, %s%s", phrase.Span(time.Duration(cells)*g.Step), worst.Name, worst.Words, harm)
+}
+
+// wellKnown is a mean, missing where a fifth of the cells is not known: what is there may be another time of day.
+func wellKnown(row []float64) reading.Figure {
+	known := 0
+	for _, v := range row {
+		if !math.IsNaN(v) {
+			known++
+		}
+	}
+	if 5*known < 4*len(row) {
+		return reading.Missing
+	}
+	return reading.Figure(reading.MeanOver(row, 0, len(row)))
 }
 
 // differ says what is other than before: a quarter more or less is beyond what days differ by.

@@ -51,9 +51,9 @@ func (s *Store) OpenIncidents(ctx context.Context) ([]Incident, error) {
 	return s.incidents(ctx, "ended is null order by id")
 }
 
-// Incidents returns those that overlap [from, to), the most harm first, at most limit.
+// Incidents returns those that overlap [from, to), those that last first, the most harm first, then the latest; at most limit.
 func (s *Store) Incidents(ctx context.Context, from, to time.Time, limit int) ([]Incident, error) {
-	return s.incidents(ctx, "onset < $2 and coalesce(ended, seen) >= $1 order by ended is not null, harm desc, id limit $3", from, to, limit)
+	return s.incidents(ctx, "onset < $2 and coalesce(ended, seen) >= $1 order by ended is not null, case when ended is null then harm end desc, onset desc, id limit $3", from, to, limit)
 }
 
 // IncidentOf returns one; ErrNotFound where there is none.

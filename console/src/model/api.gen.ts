@@ -2705,13 +2705,27 @@ export interface components {
             usual_from?: string;
         };
         System: {
+            /** @description What it is made of, in words */
+            about: string;
             /** @description What differs from yesterday and from last week, in words */
             differs: string[];
             /**
              * Format: double
-             * @description I/O-seconds that VMs waited because of it in the window
+             * @description I/O-seconds that VMs waited because of it
              */
             harm_s: number | null;
+            /**
+             * Format: int64
+             * @description VMs that waited because of it
+             */
+            hurt: number;
+            /** @description Who waited, in words; empty where nobody did */
+            hurts: string;
+            /**
+             * Format: int64
+             * @description The worst incident in it, where there is one
+             */
+            incident?: number;
             /** @description Its kind */
             kind: string;
             /** @description What it carried, per cell: no judgement, only context */
@@ -2735,15 +2749,22 @@ export interface components {
             load_yesterday: number | null;
             /** @description Its name */
             name: string;
+            /**
+             * Format: double
+             * @description How long any limit was passed, s
+             */
+            past_s: number;
             /** @description kind:id@source */
             ref: string;
-            /** @description Its layers, from the guests down */
+            /** @description What is looked at in it, from above down */
             rows: components["schemas"]["SystemRow"][];
             /** @description How long and how badly, in words */
             says: string;
         };
         SystemRow: {
-            /** @description The layer */
+            /** @description What is looked at */
+            label: string;
+            /** @description The layer it is in */
             layer: string;
             /** @description Where a limit was passed; nothing where none was */
             marks: components["schemas"]["Mark"][];

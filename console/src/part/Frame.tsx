@@ -17,7 +17,9 @@ import { KeysDialog } from "./KeysDialog";
 import { WindowControl } from "./WindowControl";
 
 const pages = [
-  { to: "/", label: "Start" },
+  { to: "/", label: "Survey" },
+  { to: "/incidents", label: "Incidents" },
+  { to: "/explain", label: "Explain" },
   { to: "/section", label: "Section" },
   { to: "/strata", label: "Strata" },
   { to: "/suspects", label: "Suspects" },
@@ -26,6 +28,7 @@ const pages = [
   { to: "/inventory", label: "Inventory" },
   { to: "/unresolved", label: "Unresolved" },
   { to: "/sources", label: "Sources" },
+  { to: "/start", label: "Start" },
 ];
 
 /** The frame of every page: find, pages, sources, and the keys that work everywhere. */
@@ -68,7 +71,7 @@ export function Frame() {
           <kbd className="rounded border border-line px-1.5 font-sans text-[11px]">/</kbd>
         </button>
         <div className="ml-auto flex items-center gap-5 pr-4 pl-4">
-          {place.pathname !== "/" && place.pathname !== "/sources" && <WindowControl />}
+          {place.pathname !== "/start" && place.pathname !== "/sources" && <WindowControl />}
           <Sources />
           <ThemeButton />
           {who.data && <Account name={who.data.name} role={who.data.role} onKeys={() => setKeys(true)} />}
@@ -82,7 +85,7 @@ export function Frame() {
           <Link
             key={p.to}
             to={p.to as "/"}
-            search={((old: Search) => (p.to === "/" ? {} : { of: old.of, from: old.from, to: old.to })) as never}
+            search={((old: Search) => ({ of: old.of, from: old.from, to: old.to })) as never}
             className="block rounded-md px-2.5 py-1.5 text-quiet hover:text-ink aria-[current=page]:bg-well aria-[current=page]:font-semibold aria-[current=page]:text-ink"
             activeOptions={{ exact: true, includeSearch: false }}
           >

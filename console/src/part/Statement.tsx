@@ -1,6 +1,6 @@
 import { clock } from "../model/format";
 import type { Phrase } from "../model/types";
-import { PageLink } from "../ui/Button";
+import { IncidentLink, PageLink } from "../ui/Button";
 
 const tones: Record<string, string> = {
   plain: "",
@@ -21,6 +21,16 @@ export function Statement({ phrases }: { phrases: Phrase[] }) {
             <span key={key} className={tones[p.tone]}>
               {words}
             </span>
+          );
+        if (p.page === "incident")
+          return (
+            <IncidentLink
+              key={key}
+              no={p.ref}
+              className={`${tones[p.tone]} decoration-line underline underline-offset-4 hover:decoration-current`}
+            >
+              {words}
+            </IncidentLink>
           );
         return (
           <PageLink

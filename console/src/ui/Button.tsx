@@ -1,5 +1,5 @@
 import { Link } from "@tanstack/react-router";
-import type { ComponentProps } from "react";
+import type { ComponentProps, ReactNode } from "react";
 import type { Search } from "../model/search";
 
 const look =
@@ -24,6 +24,27 @@ export function PageLink({
       to={`/${page}` as "/"}
       search={((old: Search) => ({ from: old.from, to: old.to, of: of ?? old.of })) as never}
       className={`${plain ? "" : look} ${className ?? ""}`}
+    >
+      {children}
+    </Link>
+  );
+}
+
+/** A link to an incident, by its number. */
+export function IncidentLink({
+  no,
+  className,
+  children,
+}: {
+  no: number | string;
+  className?: string;
+  children: ReactNode;
+}) {
+  return (
+    <Link
+      to={"/incidents" as "/"}
+      search={((old: Search) => ({ from: old.from, to: old.to, no: String(no) })) as never}
+      className={className}
     >
       {children}
     </Link>
