@@ -144,7 +144,7 @@ func labIncidents() error {
 	for k := range failed {
 		wait.Go(func() {
 			for n := range next {
-				if err := incident(kinds[n%len(kinds)].Name, uint64(n)); err != nil {
+				if err := labIncident(kinds[n%len(kinds)].Name, uint64(n)); err != nil {
 					failed[k] = err
 				}
 			}
@@ -161,7 +161,7 @@ func labIncidents() error {
 	return errors.Join(failed...)
 }
 
-func incident(kind string, seed uint64) error {
+func labIncident(kind string, seed uint64) error {
 	f, err := lab.Grow(lab.Options{VMs: 200, Seed: seed, From: labNoon.Add(-2 * time.Hour), To: labNoon, Fault: kind})
 	if err != nil {
 		return err
