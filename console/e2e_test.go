@@ -39,7 +39,7 @@ func enter(t *testing.T) visit {
 	code, err := d.Service.Link(t.Context(), name)
 	require.NoError(t, err)
 	v.open("/sign-in#" + code)
-	v.until(`document.querySelector('h1')?.textContent.includes('complains')`)
+	v.until(`document.querySelector('h1')?.textContent.startsWith('Survey')`)
 	return v
 }
 
@@ -148,7 +148,10 @@ func window(t *testing.T) service.Window {
 func TestPagesAreAccessible(t *testing.T) {
 	v := enter(t)
 	pages := []struct{ path, until string }{
-		{"/", `document.querySelectorAll('main a').length > 10`},
+		{"/", `document.querySelectorAll('[data-testid=strip]').length > 5`},
+		{"/start", `document.querySelectorAll('main a').length > 10`},
+		{"/incidents", `document.querySelector('h1')?.textContent.startsWith('Incidents')`},
+		{"/explain?of=vm:manifest-db-02", `document.querySelectorAll('[data-testid=evidence] tr').length > 2`},
 		{"/section?of=vm:manifest-db-02", sectionDrawn},
 		{"/section?of=pool:p2@heron", sectionDrawn},
 		{"/strata?of=vm:manifest-db-02", strataDrawn},
@@ -239,7 +242,7 @@ func TestNarrowAndZoomed(t *testing.T) {
 func TestFirstLoadIsLight(t *testing.T) {
 	v := enter(t)
 	v.open("/")
-	v.until(`document.querySelectorAll('main a').length > 10`)
+	v.until(`document.querySelectorAll('[data-testid=strip]').length > 5`)
 	kib := eval[float64](v, `performance.getEntriesByType('resource').filter(e => e.name.endsWith('.js')).reduce((s, e) => s + e.encodedBodySize, 0) / 1024`)
 	assert.Less(t, kib, 350.0)
 	assert.Greater(t, kib, 50.0)

@@ -126,7 +126,7 @@ func (a *App) explain(err error) int {
 			}
 		}
 		switch {
-		case p.Of("unknown-object"), p.Of("ambiguous-name"), p.Of("not-found"):
+		case p.Of("unknown-object"), p.Of("unknown-incident"), p.Of("ambiguous-name"), p.Of("not-found"):
 			return NotFound
 		case p.Of("bad-window"), p.Status == 422 && !p.Of("bad-feed") && !p.Of("bad-source"):
 			return Usage

@@ -137,6 +137,7 @@ var rounds = []struct {
 
 // scoreIncidents scores diagnosis on seeds that were not looked at.
 func scoreIncidents() error {
+	var all []result
 	for _, round := range rounds {
 		results, err := judgeAll(jobs(round.each, scoringSeed, nil), round.of)
 		if err != nil {
@@ -144,11 +145,12 @@ func scoreIncidents() error {
 		}
 		score(round.name, results)
 		if round.name == "incidents" {
-			calibration(results)
 			confusion(results)
 			hard(results)
 		}
+		all = append(all, results...)
 	}
+	calibration(all)
 	return quietDays()
 }
 
@@ -202,6 +204,8 @@ func hard(results []result) {
 	}
 	best := 0.0
 	own, n := mean(results, who, with)
+	culprits, _ := mean(results, func(r result) float64 { return r.suspect }, with)
+	line("SCORE", "hard.first_suspect_right", culprits*100, "%")
 	line("SCORE", "hard.count", float64(n), "")
 	line("SCORE", "hard.who_did_it_or_nobody", own*100, "%")
 	for _, h := range []struct {

@@ -41,6 +41,9 @@ var shared struct {
 	demoOnce sync.Once
 	demo     Demo
 	demoErr  error
+
+	watchOnce sync.Once
+	watchErr  error
 }
 
 // Run runs a package's tests and ends what they started. TestMain calls os.Exit with it.
@@ -121,6 +124,15 @@ func LoadDemo(t testing.TB) Demo {
 	shared.demoOnce.Do(func() { shared.demo, shared.demoErr = loadDemo() })
 	require.NoError(t, shared.demoErr)
 	return shared.demo
+}
+
+// LoadWatched returns the demo estate with its incidents found. Tests may comment on them.
+func LoadWatched(t testing.TB) Demo {
+	t.Helper()
+	d := LoadDemo(t)
+	shared.watchOnce.Do(func() { shared.watchErr = d.Service.Advance(context.Background(), d.Anchor) })
+	require.NoError(t, shared.watchErr)
+	return d
 }
 
 func loadDemo() (Demo, error) {

@@ -150,7 +150,7 @@ func (w watched) noisy(t *testing.T, noisy, victim *rig.Machine) {
 	code, err := w.svc.Link(t.Context(), name)
 	require.NoError(t, err)
 	require.NoError(t, page.Go(w.base+"/sign-in#"+code))
-	require.NoError(t, page.Until(`document.querySelector('h1')?.textContent.includes('complains')`))
+	require.NoError(t, page.Until(`document.querySelector('h1')?.textContent.startsWith('Survey')`))
 	require.NoError(t, page.Go(w.base+"/suspects?of="+w.Component()+"&from=-2m"))
 	require.NoError(t, page.Until(`document.querySelectorAll('[data-testid=suspects] svg').length > 5`))
 	text, err := page.Text("main")

@@ -172,13 +172,8 @@ function Strip({ sys, n, width }: { sys: System; n: number; width: number }) {
           </div>
         ))}
       </div>
-      <svg
-        width={width}
-        height={height}
-        className="shrink-0 overflow-visible"
-        role="img"
-        aria-label={`${sys.name}: ${sys.says}`}
-      >
+      {/* biome-ignore lint/a11y/noSvgWithoutTitle: its marks are links with names of their own, and a title would be shown over them */}
+      <svg width={width} height={height} className="shrink-0 overflow-visible">
         <Load of={sys.load as (number | null)[]} width={width} height={height} />
         {sys.rows.map((r, k) => (
           <g key={r.label} transform={`translate(0 ${k * rowHeight + rowHeight / 2})`}>
@@ -219,9 +214,16 @@ function Ribbon({ m, n, width }: { m: Mark; n: number; width: number }) {
     <Hint text={`${m.name}: ${m.words}`}>
       <g>
         {m.incident ? (
-          <IncidentLink no={m.incident}>{shape}</IncidentLink>
+          <IncidentLink no={m.incident} aria-label={`${m.name}: ${m.words}`}>
+            {shape}
+          </IncidentLink>
         ) : (
-          <PageLink plain page={m.kind === "pool" || m.kind === "controller" ? "suspects" : "section"} of={m.ref}>
+          <PageLink
+            plain
+            page={m.kind === "pool" || m.kind === "controller" ? "suspects" : "section"}
+            of={m.ref}
+            aria-label={`${m.name}: ${m.words}`}
+          >
             {shape}
           </PageLink>
         )}

@@ -1,5 +1,5 @@
 import { Link } from "@tanstack/react-router";
-import type { ComponentProps, ReactNode } from "react";
+import type { ComponentProps } from "react";
 import type { Search } from "../model/search";
 
 const look =
@@ -31,20 +31,12 @@ export function PageLink({
 }
 
 /** A link to an incident, by its number. */
-export function IncidentLink({
-  no,
-  className,
-  children,
-}: {
-  no: number | string;
-  className?: string;
-  children: ReactNode;
-}) {
+export function IncidentLink({ no, children, ...rest }: { no: number | string } & Omit<ComponentProps<"a">, "href">) {
   return (
     <Link
+      {...rest}
       to={"/incidents" as "/"}
       search={((old: Search) => ({ from: old.from, to: old.to, no: String(no) })) as never}
-      className={className}
     >
       {children}
     </Link>

@@ -1,0 +1,88 @@
+package cli_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dowsingrod/internal/service"
+	"dowsingrod/internal/testbed"
+)
+
+func TestExplainOnTheCommandLine(t *testing.T) {
+	c := demo(t)
+	d := testbed.LoadDemo(t)
+	to := d.Anchor.UTC().Format("2006-01-02T15:04:05Z")
+	out, complaint, status := c.run("explain", "manifest-db-02", "--to", to)
+	require.Zero(t, status, complaint)
+	for _, part := range []string{"sonar-tiles-05 did it", "noisy neighbour", "% sure", "Who suffers", "Cleared", "What usually helps"} {
+		assert.Contains(t, out, part)
+	}
+	text, _, status := c.run("explain", "manifest-db-02", "--to", to, "--json")
+	require.Zero(t, status)
+	var x map[string]any
+	require.NoError(t, json.Unmarshal([]byte(text), &x))
+	for _, field := range []string{"subject", "from", "to", "onset", "verdict", "layers", "suspects", "sufferers", "cleared", "unseen"} {
+		assert.Contains(t, x, field)
+	}
+	v := x["verdict"].(map[string]any)
+	assert.Equal(t, "noisy_neighbour", v["class"])
+	assert.Equal(t, "pool:p2@heron", v["component"].(map[string]any)["ref"])
+	layer := x["layers"].([]any)[0].(map[string]any)
+	for _, field := range []string{"layer", "read_us", "write_us", "added_us"} {
+		assert.Contains(t, layer, field)
+	}
+	first := x["suspects"].([]any)[0].(map[string]any)
+	assert.Equal(t, true, first["accused"])
+	for _, field := range []string{"ref", "name", "score", "evidence"} {
+		assert.Contains(t, first, field)
+	}
+	_, complaint, status = c.run("explain", "nobody-here")
+	assert.Equal(t, 3, status)
+	assert.Contains(t, complaint, "nobody-here")
+}
+
+func TestIncidentsOnTheCommandLine(t *testing.T) {
+	d := testbed.LoadWatched(t)
+	c := demo(t)
+	out, complaint, status := c.run("incidents", "--json")
+	require.Zero(t, status, complaint)
+	var list service.IncidentList
+	require.NoError(t, json.Unmarshal([]byte(out), &list))
+	require.NotEmpty(t, list.Incidents)
+	no := fmt.Sprint(list.Incidents[0].ID)
+	out, _, status = c.run("incidents")
+	require.Zero(t, status)
+	assert.Contains(t, out, "noisy neighbour")
+	out, _, status = c.run("incidents", "show", no)
+	require.Zero(t, status)
+	assert.Contains(t, out, "sonar-tiles-05 did it")
+	assert.Contains(t, out, "I/O-seconds waited")
+	out, _, status = c.run("incidents", "take", no)
+	require.Zero(t, status)
+	assert.Contains(t, out, "has been on it")
+	out, _, status = c.run("incidents", "comment", no, "limited", "it")
+	require.Zero(t, status)
+	assert.Contains(t, out, "limited it")
+	_, _, status = c.run("incidents", "release", no)
+	require.Zero(t, status)
+	for args, says := range map[string]string{"incidents show": "by its number", "incidents show x": "by its number", "incidents show 1 2": "too much",
+		"incidents comment 1": "write something", "incidents x": "no part", "survey heron": "whole estate"} {
+		_, complaint, status := c.run(strings.Fields(args)...)
+		assert.Equal(t, 2, status, args)
+		assert.Contains(t, complaint, says)
+	}
+	_, complaint, status = c.run("incidents", "show", "987654321")
+	assert.Equal(t, 3, status)
+	assert.Contains(t, complaint, "no incident 987654321")
+
+	out, _, status = c.run("survey", "--from", d.Anchor.Add(-2*3600e9).UTC().Format("2006-01-02T15:04:05Z"), "--to", d.Anchor.UTC().Format("2006-01-02T15:04:05Z"))
+	require.Zero(t, status)
+	for _, part := range []string{"heron", "past its limits", "of tier 1", "within its limits", "█"} {
+		assert.Contains(t, out, part)
+	}
+}
