@@ -50,6 +50,7 @@ const (
 	runnerUp     = 2.0  // times the next tenant's part, at least
 	severalShare = 0.70 // of the added demand by at most three
 	demandRise   = 1.12 // demand during against before, at least, for demand to be the reason
+	severalRise  = 2.00 // of each of several: what all do a little more of, a few do by chance more than others
 	ownRise      = 1.30 // of an accused tenant's own demand, at least
 	slowerBy     = 1.30 // time per I/O during against before makes a sufferer
 )
@@ -260,8 +261,14 @@ func (s *Suspects) compare(in Input, loads []*load, e onset.Episode, price price
 	}
 	few := 0 // two or three that stand apart from the next; without a gap there is nobody to draw the line before
 	for _, n := range []int{2, 3} {
-		if part(n-1) >= 0.15 && part(n-1) >= runnerUp*part(n) {
-			few = n
+		if part(n-1) < 0.15 || part(n-1) < runnerUp*part(n) {
+			continue
+		}
+		few = n
+		for k := range n { // each of them clearly does something else than before
+			if t := s.Tenants[order[k]].Demand; t.During < severalRise*t.Before {
+				few = 0
+			}
 		}
 	}
 	switch top3 := part(0) + part(1) + part(2); {

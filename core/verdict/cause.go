@@ -35,6 +35,7 @@ type cause struct {
 	way    way
 	weight float64 // the part of the added time it can account for, 0–1
 	signs  []Evidence
+	told   bool // by who waits, not by readings of its own
 }
 
 func (x *scene) evidence(i int32, metric string, before, during, weight float64, words string) Evidence {
@@ -114,7 +115,7 @@ func (x *scene) allowance(i int32, layer estate.Layer) []cause {
 		words += "; before it had no limit"
 	}
 	weight := 0.95 * x.fit(layer)
-	return []cause{{i, limited, weight, []Evidence{x.evidence(i, congest.AllowedShare, math.NaN(), during, weight, words)}}}
+	return []cause{{at: i, way: limited, weight: weight, signs: []Evidence{x.evidence(i, congest.AllowedShare, math.NaN(), during, weight, words)}}}
 }
 
 // queue looks at the wait for a place in a device's queue. A queue is the cause only where what lies below it did not slow as well: its
@@ -147,7 +148,7 @@ func (x *scene) queue(i int32) []cause {
 	if was, now, ok := x.fact(i, "queue_depth"); ok && was > now {
 		signs = append(signs, x.evidence(i, "", was, now, weight, fmt.Sprintf("its queue has %g places, before %g", now, was)))
 	}
-	return []cause{{i, queued, weight, signs}}
+	return []cause{{at: i, way: queued, weight: weight, signs: signs}}
 }
 
 // port looks at a port: full, or losing frames.
@@ -166,7 +167,7 @@ func (x *scene) port(i int32) (all []cause) {
 	}
 	if b, d := use(i); d > 0.60 {
 		if w := crowding(b, d) * fit; w > 0 {
-			all = append(all, cause{i, loaded, w, []Evidence{x.evidence(i, congest.Utilization, b, d, w, phrase.Percent(d)+" of line rate"+was(phrase.Percent(b)))}})
+			all = append(all, cause{at: i, way: loaded, weight: w, signs: []Evidence{x.evidence(i, congest.Utilization, b, d, w, phrase.Percent(d)+" of line rate"+was(phrase.Percent(b)))}})
 		}
 	}
 	for metric, words := range map[string]string{"crc_errors_s": "damaged frames a second", "discards_s": "dropped frames a second"} {
@@ -174,7 +175,7 @@ func (x *scene) port(i int32) (all []cause) {
 		if d > 0.01 && !(d < 3*b) {
 			// What was lost is sent again after a timeout of many round trips, so few lost frames explain much.
 			w := 0.9 * x.fit(estate.LayerFabric, estate.LayerFrontEnd)
-			all = append(all, cause{x.edge(i), erring, w, []Evidence{x.evidence(i, metric, b, d, w, fmt.Sprintf("%.3g %s%s", d, words, was(fmt.Sprintf("%.3g", b))))}})
+			all = append(all, cause{at: x.edge(i), way: erring, weight: w, signs: []Evidence{x.evidence(i, metric, b, d, w, fmt.Sprintf("%.3g %s%s", d, words, was(fmt.Sprintf("%.3g", b))))}})
 		}
 	}
 	return all
@@ -239,7 +240,7 @@ func (x *scene) link(i int32) []cause {
 	if _, zero := x.pair(port, "credit_zero_share"); zero > starved {
 		words += ", and without a credit " + phrase.Percent(zero) + " of the time"
 	}
-	return []cause{{i, loaded, w, []Evidence{x.evidence(port, congest.Utilization, b, d, w, words)}}}
+	return []cause{{at: i, way: loaded, weight: w, signs: []Evidence{x.evidence(port, congest.Utilization, b, d, w, words)}}}
 }
 
 // controller looks at a controller's processors and write cache, and at the state of the one beside it.
@@ -249,7 +250,7 @@ func (x *scene) controller(i int32) (all []cause) {
 	b, d := x.pair(i, "busy_share")
 	if d > 0.50 {
 		if w := crowding(b, d) * front; w > 0 {
-			all = append(all, cause{i, loaded, w, []Evidence{x.evidence(i, "busy_share", b, d, w, "processors "+phrase.Percent(d)+" busy"+was(phrase.Percent(b)))}})
+			all = append(all, cause{at: i, way: loaded, weight: w, signs: []Evidence{x.evidence(i, "busy_share", b, d, w, "processors "+phrase.Percent(d)+" busy"+was(phrase.Percent(b)))}})
 		}
 	}
 	pb, pd := x.pair(i, "write_pending_share")
@@ -259,7 +260,7 @@ func (x *scene) controller(i int32) (all []cause) {
 		if in, now := x.pair(i, "write_bytes_s"); now < 1.2*in {
 			w *= 0.3
 		}
-		all = append(all, cause{i, flooded, w, []Evidence{x.evidence(i, "write_pending_share", pb, pd, w, phrase.Percent(pd)+" of its write cache waits to be written down"+was(phrase.Percent(pb)))}})
+		all = append(all, cause{at: i, way: flooded, weight: w, signs: []Evidence{x.evidence(i, "write_pending_share", pb, pd, w, phrase.Percent(pd)+" of its write cache waits to be written down"+was(phrase.Percent(pb)))}})
 	}
 	if array, ok := e.Owner(i, estate.Array); ok {
 		for _, other := range e.From(array, estate.PartOf) {
@@ -269,7 +270,7 @@ func (x *scene) controller(i int32) (all []cause) {
 			before, during := x.stated(other)
 			if during != before && gone(during) {
 				w := 0.95 * x.fit(estate.LayerFrontEnd, estate.LayerBackEnd)
-				all = append(all, cause{i, broken, w, []Evidence{x.evidence(other, "", math.NaN(), math.NaN(), w, "is "+during+"; "+e.At(i).Title()+" does the work of both")}})
+				all = append(all, cause{at: i, way: broken, weight: w, signs: []Evidence{x.evidence(other, "", math.NaN(), math.NaN(), w, "is "+during+"; "+e.At(i).Title()+" does the work of both")}})
 			}
 		}
 	}
@@ -285,7 +286,7 @@ func (x *scene) controller(i int32) (all []cause) {
 		}
 		w := rise * x.share("write") * x.fit(estate.LayerFrontEnd, estate.LayerBackEnd)
 		if rise > 0.6 {
-			all = append(all, cause{i, uncached, w, []Evidence{x.evidence(i, "write_pending_share", pb, pd, w, "writes no longer end in its cache: "+phrase.Percent(pd)+" of it is in use"+was(phrase.Percent(pb)))}})
+			all = append(all, cause{at: i, way: uncached, weight: w, signs: []Evidence{x.evidence(i, "write_pending_share", pb, pd, w, "writes no longer end in its cache: "+phrase.Percent(pd)+" of it is in use"+was(phrase.Percent(pb)))}})
 		}
 	}
 	return all
@@ -329,7 +330,7 @@ func (x *scene) pool(i int32) []cause {
 		}
 	}
 	slices.SortStableFunc(signs, func(a, b Evidence) int { return -cmp.Compare(a.Weight, b.Weight) })
-	return []cause{{i, loaded, weight, signs}}
+	return []cause{{at: i, way: loaded, weight: weight, signs: signs}}
 }
 
 // ailing lists what a pool is made of that its source says is not well.
@@ -364,7 +365,7 @@ func (x *scene) siteLinks() (all []cause) {
 			continue
 		}
 		w := slower(b, d) * x.share("write") * x.fit(estate.LayerFrontEnd, estate.LayerBackEnd, estate.LayerFabric)
-		all = append(all, cause{i, longer, w, []Evidence{x.evidence(i, "round_trip_us", b, d, w, "a round trip takes "+phrase.Micros(d)+was(phrase.Micros(b)))}})
+		all = append(all, cause{at: i, way: longer, weight: w, signs: []Evidence{x.evidence(i, "round_trip_us", b, d, w, "a round trip takes "+phrase.Micros(d)+was(phrase.Micros(b)))}})
 	}
 	return all
 }
@@ -427,7 +428,7 @@ func (x *scene) receivers() []cause {
 	}
 	to := e.FirstFrom(best, estate.Attached)
 	w := math.Sqrt(crowding(from, during)) * fit
-	return []cause{{to, slowTaking, w, []Evidence{sign, x.evidence(best, "credit_zero_share", before, worst, w, "waits for it without a credit "+phrase.Percent(worst)+" of the time"+was(phrase.Percent(before)))}}}
+	return []cause{{at: to, way: slowTaking, weight: w, signs: []Evidence{sign, x.evidence(best, "credit_zero_share", before, worst, w, "waits for it without a credit "+phrase.Percent(worst)+" of the time"+was(phrase.Percent(before)))}}}
 }
 
 // paths looks at the ports of the subject's hosts: whether ways over the others are gone, or carry much less.
@@ -468,14 +469,14 @@ func (x *scene) paths() (all []cause) {
 		switch {
 		case lost > 0:
 			w := math.Max(crowd, 0.8) * fit
-			all = append(all, cause{busiest, lopsided, w, []Evidence{x.evidence(busiest, congest.Utilization, b, d, w,
+			all = append(all, cause{at: busiest, way: lopsided, weight: w, signs: []Evidence{x.evidence(busiest, congest.Utilization, b, d, w,
 				fmt.Sprintf("carries what %s carried before, now dead: %s of line rate%s", phrase.Count(lost, "path", "paths"), phrase.Percent(d), was(phrase.Percent(b))))}})
 		case mean < most/3 && d > 0.50:
 			// Round robin over two ports gives each half. A third of the other's is no chance. What it adds is what the port would be spared
 			// if it carried its part; that is more exact than that the port is full, which it is as well.
 			even := d * (most + others) / most / float64(idle+1)
 			w := math.Max(1.05*crowd, 0.9*crowding(even, d)) * fit
-			all = append(all, cause{busiest, lopsided, w, []Evidence{x.evidence(busiest, congest.Utilization, b, d, w,
+			all = append(all, cause{at: busiest, way: lopsided, weight: w, signs: []Evidence{x.evidence(busiest, congest.Utilization, b, d, w,
 				fmt.Sprintf("carries %s of its host's bytes: %s of line rate%s, while the others idle", phrase.Percent(most/(most+others)), phrase.Percent(d), was(phrase.Percent(b))))}})
 		}
 	}

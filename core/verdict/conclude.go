@@ -141,7 +141,7 @@ func (l *Located) class(c *cause, tenants *suspect.Suspects, out *Explanation) C
 		if kindOf(x, c) == estate.VDisk || math.IsNaN(before) || now < before {
 			return Limit // it was set or lowered: nobody asked for more
 		}
-		if class, ok := l.accuse(tenants, out); ok {
+		if class, ok := l.accuse(c, tenants, out); ok {
 			return class
 		}
 		return Limit
@@ -149,13 +149,13 @@ func (l *Located) class(c *cause, tenants *suspect.Suspects, out *Explanation) C
 		if before, now, ok := x.fact(c.at, "queue_depth"); ok && now < before {
 			return HostQueue
 		}
-		if class, ok := l.accuse(tenants, out); ok {
+		if class, ok := l.accuse(c, tenants, out); ok {
 			return class
 		}
 		return HostQueue
 	}
 	if l.asked(c, tenants) {
-		if class, ok := l.accuse(tenants, out); ok {
+		if class, ok := l.accuse(c, tenants, out); ok {
 			return class
 		}
 		if tenants.Outcome == suspect.Everybody {
@@ -207,9 +207,17 @@ func (l *Located) saturated(c *cause, tenants *suspect.Suspects) bool {
 }
 
 // accuse accuses those whose demand it was. It reports false where it was nobody's.
-func (l *Located) accuse(tenants *suspect.Suspects, out *Explanation) (Class, bool) {
+func (l *Located) accuse(c *cause, tenants *suspect.Suspects, out *Explanation) (Class, bool) {
 	if tenants == nil || tenants.Outcome != suspect.Culprit && tenants.Outcome != suspect.Several {
 		return "", false
+	}
+	if c.told {
+		// Which component it is was told by who waits. Whoever's own I/Os are no slower does not use it much, whatever else it does.
+		for _, t := range tenants.Tenants {
+			if t.Role == suspect.Suspect && !(t.TimePair.During >= 1.1*t.TimePair.Before) {
+				return "", false
+			}
+		}
 	}
 	others := false
 	for k := range out.Suspects {

@@ -152,7 +152,7 @@ func (l *Located) Infer(r route.Readings) {
 		}
 		w := f * x.fit(of.layers...)
 		words := fmt.Sprintf("tells nothing of itself; of %s that use it %d wait, of %d others %d", phrase.Count(len(disks), "disk", "disks"), hit, len(waits)-len(disks), all-hit)
-		l.causes = append(l.causes, cause{i, how, w, []Evidence{x.evidence(i, "", math.NaN(), math.NaN(), w, words)}})
+		l.causes = append(l.causes, cause{at: i, way: how, weight: w, told: true, signs: []Evidence{x.evidence(i, "", math.NaN(), math.NaN(), w, words)}})
 	}
 	slices.SortStableFunc(l.causes, func(a, b cause) int {
 		return cmp.Or(-cmp.Compare(a.weight, b.weight), cmp.Compare(e.At(a.at).Key.String(), e.At(b.at).Key.String()))

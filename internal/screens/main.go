@@ -111,9 +111,11 @@ func pages(out, only, link string) error {
 	base := link[:strings.Index(link, "/sign-in")]
 	drawn := `document.querySelector('[data-testid=section] li') && document.querySelector('[data-testid^=strata] path')`
 	shots := []shot{
-		{name: "", path: link[len(base):], until: `document.querySelector('h1')?.textContent.includes('complains')`},
-		{name: "start", path: "/", until: `document.querySelector('h1')?.textContent.includes('complains') && document.querySelectorAll('main a').length > 10`},
-		{name: "find", path: "/", until: `document.querySelectorAll('main a').length > 10`, before: func(p *browser.Page) error {
+		{name: "", path: link[len(base):], until: `document.querySelector('h1')?.textContent.startsWith('Survey')`},
+		{name: "survey", path: "/", until: `document.querySelectorAll('[data-testid=incidents] li').length > 0 && document.querySelectorAll('[data-testid=strip]').length > 5`},
+		{name: "incidents", path: "/incidents", until: `document.querySelectorAll('[data-testid=incident-list] li').length > 4`},
+		{name: "explain", path: "/explain?of=vm:manifest-db-02", until: `document.querySelectorAll('[data-testid=evidence] tr').length > 2 && document.querySelectorAll('[data-testid^=strata] path').length > 4`},
+		{name: "find", path: "/start", until: `document.querySelectorAll('main a').length > 10`, before: func(p *browser.Page) error {
 			if err := p.Press("/"); err != nil {
 				return err
 			}
@@ -134,8 +136,6 @@ func pages(out, only, link string) error {
 		{name: "reach", path: "/reach?of=array:heron", until: `document.querySelectorAll('[data-testid=reach] tr').length > 20`},
 		{name: "changes", path: "/changes?from=-12h", until: `document.querySelectorAll('[data-testid=changes] li').length > 5`},
 		{name: "inventory", path: "/inventory?kind=volume&sort=-hosts", until: `document.querySelectorAll('[role=row]').length > 10`},
-		{name: "unresolved", path: "/unresolved", until: `document.querySelectorAll('main li').length > 1`},
-		{name: "hardware", path: "/hardware?of=array:gannet", until: `document.querySelectorAll('[data-testid=parts] li').length > 10`},
 	}
 	for _, s := range shots {
 		if s.name != "" && !strings.Contains(s.name, only) {
@@ -184,7 +184,7 @@ func pages(out, only, link string) error {
 // terminals shows commands in a terminal window of 100 columns.
 func terminals(out, only, home string) error {
 	for name, command := range map[string]string{
-		"cli-strata": "dowse strata manifest-db-02",
+		"cli-explain": "dowse explain manifest-db-02 --limit 5",
 	} {
 		if !strings.Contains(name, only) {
 			continue

@@ -22,3 +22,8 @@ export function hurtWords(i: Pick<IncidentInfo, "sufferers" | "tiers">): string 
   const all = `${i.sufferers} ${i.sufferers === 1 ? "VM" : "VMs"}`;
   return first ? `${all}, ${first} of tier 1` : all;
 }
+
+/** Whether incidents are still being looked for in what was read a while ago. */
+export function behind(until: string | null | undefined, now: number): boolean {
+  return !until || now - Date.parse(until) > 10 * 60e3;
+}

@@ -1,7 +1,7 @@
 import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { clock, count, day, micros, percent, rate, signed } from "../model/format";
-import { hurtWords, markOf, whenWords } from "../model/incident";
+import { behind, hurtWords, markOf, whenWords } from "../model/incident";
 import { ask, send } from "../model/service";
 import type { Identity, IncidentDetail, IncidentInfo, IncidentList } from "../model/types";
 import { ExplanationView } from "../part/ExplanationView";
@@ -23,7 +23,7 @@ function List() {
   const { data, error } = useQuery({
     queryKey: ["incidents", from, search.to],
     queryFn: ({ signal }) => ask<IncidentList>("/incidents", { from, to: search.to, limit: "500" }, { signal }),
-    refetchInterval: 30_000,
+    refetchInterval: (q) => (behind(q.state.data?.until, Date.now()) ? 3_000 : 30_000),
     placeholderData: keepPreviousData,
   });
   if (!data) return <Waiting error={error} />;

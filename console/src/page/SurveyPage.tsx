@@ -1,6 +1,6 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { count, percent, windowWords } from "../model/format";
-import { hurtWords, markOf, whenWords } from "../model/incident";
+import { behind, hurtWords, markOf, whenWords } from "../model/incident";
 import { layerTone } from "../model/layers";
 import { ticks } from "../model/ruler";
 import { ask } from "../model/service";
@@ -22,7 +22,7 @@ export default function SurveyPage() {
   const { data, error } = useQuery({
     queryKey: ["survey", from, to],
     queryFn: ({ signal }) => ask<Survey>("/survey", { from, to }, { signal }),
-    refetchInterval: moving(search) ? 30_000 : false,
+    refetchInterval: (q) => (moving(search) ? (behind(q.state.data?.until, Date.now()) ? 3_000 : 30_000) : false),
     placeholderData: keepPreviousData,
   });
   if (!data) return <Waiting error={error} />;
