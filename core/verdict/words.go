@@ -18,7 +18,7 @@ func (l *Located) clear(out *Explanation) {
 	if s.Change == nil {
 		if out.Verdict.Class == Cleared {
 			for _, layer := range out.Layers {
-				if layer.Read.Known() || layer.Write.Known() {
+				if layer.Read > 0 || layer.Write > 0 {
 					out.Cleared = append(out.Cleared, Ground{Layer: layer.Layer, Words: each(layer.Read, layer.Write) + ", as before"})
 				}
 			}
@@ -28,7 +28,11 @@ func (l *Located) clear(out *Explanation) {
 	for _, layer := range s.Change.Cleared {
 		for _, x := range out.Layers {
 			if x.Layer == layer {
-				out.Cleared = append(out.Cleared, Ground{Layer: layer, Words: "added " + signed(x.Added) + " an I/O of " + phrase.Micros(float64(s.Change.During-s.Change.Usual))})
+				words := "added " + phrase.Micros(float64(x.Added)) + " an I/O"
+				if x.Added < 0 {
+					words = "takes " + phrase.Micros(-float64(x.Added)) + " less an I/O"
+				}
+				out.Cleared = append(out.Cleared, Ground{Layer: layer, Words: words + ", where " + phrase.Micros(float64(s.Change.During-s.Change.Usual)) + " were added in all"})
 			}
 		}
 	}
@@ -64,13 +68,6 @@ func each(read, write reading.Figure) string {
 		return phrase.Micros(float64(read)) + " a read"
 	}
 	return phrase.Micros(float64(read)) + " a read, " + phrase.Micros(float64(write)) + " a write"
-}
-
-func signed(f reading.Figure) string {
-	if f < 0 {
-		return "−" + phrase.Micros(-float64(f))
-	}
-	return phrase.Micros(float64(f))
 }
 
 // helps says what usually helps against a class of cause.

@@ -82,7 +82,11 @@ func (a *App) printTenants(x verdict.Explanation, limit int) {
 			if k == limit {
 				break
 			}
-			t.add(s.Name, s.Tier, s.Application, signed(float64(s.Added)), phrase.Rate(float64(s.LostIOPS)))
+			lost := "none"
+			if s.LostIOPS > 0 {
+				lost = phrase.Rate(float64(s.LostIOPS))
+			}
+			t.add(s.Name, s.Tier, s.Application, signed(float64(s.Added)), lost)
 		}
 		a.print(t)
 		if more := len(x.Sufferers) - limit; more > 0 {

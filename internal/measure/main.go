@@ -185,11 +185,15 @@ func (p *place) bench(ctx context.Context, dir string) error {
 		{"strata.vm_2h", 60, "/strata?of=vm:manifest-db-02"},
 		{"suspects.pool_2h", 40, "/suspects?of=pool:p2@heron"},
 		{"section.vm_2h", 40, "/section?of=vm:manifest-db-02"},
+		{"explain.vm_2h", 100, "/explain?of=vm:manifest-db-02"},
+		{"survey.2h", 100, "/survey"},
+		{"survey.24h", 60, "/survey?from=-24h"},
 	} {
 		if err := p.ask(ctx, q.name, q.ask, q.n); err != nil {
 			return err
 		}
 	}
+	detection()
 	if err := p.pages(ctx); err != nil {
 		return err
 	}

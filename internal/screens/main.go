@@ -184,7 +184,7 @@ func pages(out, only, link string) error {
 // terminals shows commands in a terminal window of 100 columns.
 func terminals(out, only, home string) error {
 	for name, command := range map[string]string{
-		"cli-explain": "dowse explain manifest-db-02 --limit 5",
+		"cli-explain": "dowse explain manifest-db-02 --limit 3",
 	} {
 		if !strings.Contains(name, only) {
 			continue

@@ -23,6 +23,7 @@ type Service struct {
 	mu       sync.Mutex
 	pictures pictures
 	flight   singleflight.Group
+	surveys  map[string]keptSurvey
 }
 
 // New makes a service on a store. now tells the time.

@@ -105,8 +105,45 @@ func rowOf(rows []logged, o *estate.Node) int {
 
 const surveyCells = 144
 
+// keptSurvey is a survey and when it was made.
+type keptSurvey struct {
+	of   Survey
+	made time.Time
+}
+
+// surveyLasts is how long a survey is good for: many look at it, and it changes by the minute.
+const surveyLasts = 15 * time.Second
+
 // Survey looks at every system over a window.
 func (s *Service) Survey(ctx context.Context, w Window) (Survey, error) {
+	// Windows that move with the clock differ by seconds, and a survey's cells are of a minute at least.
+	key := fmt.Sprint("survey ", w.From.Truncate(time.Minute).Unix(), " ", w.To.Truncate(time.Minute).Unix())
+	s.mu.Lock()
+	kept, ok := s.surveys[key]
+	s.mu.Unlock()
+	if now := s.now(); ok && now.Sub(kept.made) < surveyLasts && !now.Before(kept.made) {
+		return kept.of, nil
+	}
+	made, err, _ := s.flight.Do(key, func() (any, error) {
+		of, err := s.survey(context.WithoutCancel(ctx), w)
+		if err != nil {
+			return Survey{}, err
+		}
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if s.surveys == nil || len(s.surveys) > 64 {
+			s.surveys = map[string]keptSurvey{}
+		}
+		s.surveys[key] = keptSurvey{of, s.now()}
+		return of, nil
+	})
+	if err != nil {
+		return Survey{}, err
+	}
+	return made.(Survey), nil
+}
+
+func (s *Service) survey(ctx context.Context, w Window) (Survey, error) {
 	step := time.Minute
 	for _, d := range steps {
 		if d >= time.Minute && w.To.Sub(w.From) <= surveyCells*d {

@@ -162,7 +162,7 @@ function Tenants({ x }: { x: Explanation }) {
                   <td className="text-quiet">{s.tier}</td>
                   <td className="text-quiet">{s.application}</td>
                   <td className="text-right">{signed(s.added_us, micros)}</td>
-                  <td className="text-right">{rate(s.lost_iops)}</td>
+                  <td className="text-right">{(s.lost_iops ?? 0) > 0 ? rate(s.lost_iops) : "none"}</td>
                 </tr>
               ))}
             </tbody>
