@@ -36,7 +36,6 @@ type result struct {
 	innocent              float64 // 1 where somebody was accused who did not do it
 	onset                 float64 // |found − true| in s, NaN where there is none
 	confidence            float64
-	hand                  bool    // whether there was something to do by hand
 	busiest, change, like float64 // what would be done by hand: 1 where that names who did it
 	note                  string
 }

@@ -116,8 +116,12 @@ const surveyLasts = 15 * time.Second
 
 // Survey looks at every system over a window.
 func (s *Service) Survey(ctx context.Context, w Window) (Survey, error) {
+	mark, err := s.store.Setting(ctx, watchedUntil)
+	if err != nil {
+		return Survey{}, err
+	}
 	// Windows that move with the clock differ by seconds, and a survey's cells are of a minute at least.
-	key := fmt.Sprint("survey ", w.From.Truncate(time.Minute).Unix(), " ", w.To.Truncate(time.Minute).Unix())
+	key := fmt.Sprint("survey ", w.From.Truncate(time.Minute).Unix(), " ", w.To.Truncate(time.Minute).Unix(), " ", mark)
 	s.mu.Lock()
 	kept, ok := s.surveys[key]
 	s.mu.Unlock()
