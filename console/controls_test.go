@@ -154,7 +154,7 @@ func TestWhenTheServiceGoesAway(t *testing.T) {
 	v.until(`document.querySelectorAll('main a').length > 10`)
 	server.CloseClientConnections()
 	server.Close()
-	eval[bool](v, `[...document.querySelectorAll('main a')].find(a => a.textContent === 'heron pool 2').click(), true`)
+	eval[bool](v, `[...document.querySelectorAll('main a')].find(a => a.textContent === 'heron').click(), true`)
 	v.until(`document.querySelector('[role=alert]')?.textContent.includes('does not answer')`)
 	assert.Contains(t, eval[string](v, `document.querySelector('[role=alert]').textContent`), "Try again")
 }

@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"net/http"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -21,6 +22,39 @@ func operation(id, method, path, summary string) huma.Operation {
 // registerDiagnosis registers what is found without being asked, and what people say of it.
 func (s *server) registerDiagnosis(api huma.API) {
 	add(s, api, service.Viewer, get("explain", "/explain", "Why an object is slow, or that its storage is not the reason"), windowed(s, s.explained))
+	add(s, api, service.Viewer, get("compare", "/compare", "Two windows, or two objects, side by side; what differs most first"),
+		func(ctx context.Context, in *struct {
+			OfWindow
+			With     string `query:"with" maxLength:"600" doc:"The other object; the same where absent"`
+			WithFrom string `query:"with_from" doc:"Start of the other window. Where absent the same window for another object, the one a day earlier for the same"`
+			WithTo   string `query:"with_to" doc:"End of the other window; as long as the first where absent"`
+		}) (service.SideBySide, error) {
+			w, err := s.window(in.WindowInput)
+			if err != nil {
+				return service.SideBySide{}, err
+			}
+			other := w
+			switch {
+			case in.WithFrom != "":
+				from, err := service.ParseTime(in.WithFrom, s.Service.Now())
+				if err != nil {
+					return service.SideBySide{}, err
+				}
+				to, err := service.ParseTime(in.WithTo, s.Service.Now())
+				if err != nil {
+					return service.SideBySide{}, err
+				}
+				if to.IsZero() {
+					to = from.Add(w.To.Sub(w.From))
+				}
+				if other, err = s.Service.Window(from, to); err != nil {
+					return service.SideBySide{}, err
+				}
+			case in.With == "" || in.With == in.Of:
+				other = service.Window{From: w.From.Add(-24 * time.Hour), To: w.To.Add(-24 * time.Hour)}
+			}
+			return s.Service.Compare(ctx, in.Of, w, in.With, other)
+		})
 	add(s, api, service.Viewer, get("survey", "/survey", "Every array, cluster and fabric over a window: where and when limits were passed, and what hurt"),
 		func(ctx context.Context, in *WindowInput) (service.Survey, error) {
 			w, err := s.window(*in)

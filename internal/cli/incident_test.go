@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -44,6 +45,29 @@ func TestExplainOnTheCommandLine(t *testing.T) {
 	_, complaint, status = c.run("explain", "nobody-here")
 	assert.Equal(t, 3, status)
 	assert.Contains(t, complaint, "nobody-here")
+}
+
+func TestCompareOnTheCommandLine(t *testing.T) {
+	c := demo(t)
+	at := func(minutes int) string {
+		return testbed.LoadDemo(t).Anchor.Add(time.Duration(minutes) * time.Minute).UTC().Format("2006-01-02T15:04:05Z")
+	}
+	out, complaint, status := c.run("compare", "manifest-db-02", "--from", at(-40), "--to", at(0), "--with-from", at(-120), "--with-to", at(-80))
+	require.Zero(t, status, complaint)
+	assert.Contains(t, out, "What differs most")
+	assert.Contains(t, out, "heron pool 2")
+	out, complaint, status = c.run("compare", "manifest-db-02", "berth-plan-01", "--from", at(-40), "--to", at(0), "--json")
+	require.Zero(t, status, complaint)
+	var x service.SideBySide
+	require.NoError(t, json.Unmarshal([]byte(out), &x))
+	assert.Equal(t, "berth-plan-01", x.Second.Name)
+	assert.True(t, x.First.From.Equal(x.Second.From), "two objects over the same window")
+	_, complaint, status = c.run("compare")
+	assert.Equal(t, 2, status)
+	assert.Contains(t, complaint, "one object, or two")
+	_, complaint, status = c.run("compare", "manifest-db-02", "--with-from", "yesterday")
+	assert.NotZero(t, status)
+	assert.Contains(t, complaint, "is not a time")
 }
 
 func TestIncidentsOnTheCommandLine(t *testing.T) {

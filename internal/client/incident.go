@@ -18,6 +18,18 @@ func (w Window) values() url.Values {
 	return q
 }
 
+// Compare puts two windows, or two objects, side by side. An empty other object is the same; an empty start of the other window is the
+// service's choice.
+func (c *Client) Compare(ctx context.Context, of string, w Window, with, withFrom, withTo string) (service.SideBySide, error) {
+	q := w.query(of)
+	for name, v := range map[string]string{"with": with, "with_from": withFrom, "with_to": withTo} {
+		if v != "" {
+			q.Set(name, v)
+		}
+	}
+	return get[service.SideBySide](ctx, c, "/compare", q)
+}
+
 // Survey returns every system over a window.
 func (c *Client) Survey(ctx context.Context, w Window) (service.Survey, error) {
 	return get[service.Survey](ctx, c, "/survey", w.values())

@@ -68,6 +68,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Two windows, or two objects, side by side; what differs most first
+         * @description Needs the role viewer.
+         */
+        get: operations["compare"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/estate": {
         parameters: {
             query?: never;
@@ -176,7 +196,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Incidents that overlap a window; those that last first, then by harm
+         * Incidents that overlap a window; those that last first, then the latest
          * @description Needs the role viewer.
          */
         get: operations["incidents"];
@@ -1059,6 +1079,33 @@ export interface components {
             /** @description What to write, 8,000 bytes at most */
             words: string;
         };
+        ComparedSide: {
+            /**
+             * Format: date-time
+             * @description Its window begins here
+             */
+            from: string;
+            /** @description Its kind */
+            kind: string;
+            /** @description Its name */
+            name: string;
+            /** @description Its reads, by layer over time */
+            read: components["schemas"]["Direction"];
+            /** @description The object, kind:id@source */
+            ref: string;
+            /**
+             * Format: double
+             * @description Length of a cell in s
+             */
+            step_s: number;
+            /**
+             * Format: date-time
+             * @description And ends here
+             */
+            to: string;
+            /** @description Its writes */
+            write: components["schemas"]["Direction"];
+        };
         Comparison: {
             /** @description Whether they agree within 5 % */
             agrees: boolean;
@@ -1084,6 +1131,45 @@ export interface components {
             name: string;
             /** @description kind:id@source */
             ref: string;
+        };
+        Contrast: {
+            /**
+             * Format: double
+             * @description How clearly the two differ: 0 where values of one side are as often above as below those of the other, 1 where always
+             */
+            apart: number | null;
+            /**
+             * Format: double
+             * @description Mean on the first side
+             */
+            first: number | null;
+            /** @description Its kind */
+            kind: string;
+            /** @description The metric, or utilization for a port's busier direction against its speed */
+            metric: string;
+            /** @description Its name */
+            name: string;
+            /** @description The object on the second side; the same where windows are compared */
+            other: string;
+            /** @description The object on the first side, kind:id@source */
+            ref: string;
+            /**
+             * Format: double
+             * @description Mean on the second side
+             */
+            second: number | null;
+            /**
+             * @description Its unit
+             * @enum {string}
+             */
+            unit: "1/s" | "B/s" | "µs" | "share" | "count" | "B";
+            /**
+             * Format: double
+             * @description What they are ordered by: |ln(second ÷ first)| × apart; how much, as far as it is clear
+             */
+            weight: number | null;
+            /** @description In words */
+            words: string;
         };
         Dependent: {
             /** @description Kind of object */
@@ -1742,7 +1828,7 @@ export interface components {
              * @description Those that overlap the window from here
              */
             from: string;
-            /** @description Those that last first, then by harm */
+            /** @description Those that last first, then the latest */
             incidents: components["schemas"]["IncidentInfo"][];
             /**
              * Format: date-time
@@ -2383,6 +2469,16 @@ export interface components {
             section: components["schemas"]["Section"];
             /** @description The latency of the focus by layer */
             strata: components["schemas"]["Strata"];
+        };
+        SideBySide: {
+            /** @description Figures of the object and of all it depends on; what differs most first */
+            differences: components["schemas"]["Contrast"][];
+            /** @description What is compared */
+            first: components["schemas"]["ComparedSide"];
+            /** @description With what */
+            second: components["schemas"]["ComparedSide"];
+            /** @description What one would say on the phone */
+            statement: components["schemas"]["Phrase"][];
         };
         SignInBody: {
             /** @description Account name */
@@ -3144,6 +3240,48 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Changes"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    compare: {
+        parameters: {
+            query: {
+                /** @description The object: kind:id, kind:id@source, a name, or any identifier in any notation */
+                of: string;
+                /** @description Start of the window: RFC 3339, or back from now as -2h. Two hours before the end where absent */
+                from?: string;
+                /** @description End of the window; now where absent */
+                to?: string;
+                /** @description The other object; the same where absent */
+                with?: string;
+                /** @description Start of the other window. Where absent the same window for another object, the one a day earlier for the same */
+                with_from?: string;
+                /** @description End of the other window; as long as the first where absent */
+                with_to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SideBySide"];
                 };
             };
             /** @description Error */
