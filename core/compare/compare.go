@@ -27,7 +27,7 @@ type Side struct {
 type Contrast struct {
 	Ref    string         `json:"ref" doc:"The object on the first side, kind:id@source"`
 	Other  string         `json:"other" doc:"The object on the second side; the same where windows are compared"`
-	Name   string         `json:"name" doc:"Its name"`
+	Name   string         `json:"name" doc:"Its name; of two objects in the same place both"`
 	Kind   estate.Kind    `json:"kind" doc:"Its kind"`
 	Metric string         `json:"metric" doc:"The metric, or utilization for a port's busier direction against its speed"`
 	Unit   reading.Unit   `json:"unit" doc:"Its unit" enum:"1/s,B/s,µs,share,count,B"`
@@ -145,10 +145,14 @@ func differ(a, b Side, i, k int32, metric string) (Contrast, bool) {
 	if m, ok := reading.Lookup(metric); ok {
 		unit = m.Unit
 	}
+	name, other := a.Map.FullName(i), b.Map.FullName(k)
+	if o.Key != b.Map.Estate().At(k).Key {
+		name += " / " + other
+	}
 	apart := math.Abs(2*above(x, y) - 1)
 	// A figure that was nothing is as far from something as a hundredfold.
 	ratio := math.Abs(math.Log(math.Min(100, math.Max(0.01, second/first))))
-	d := Contrast{Ref: o.Key.String(), Other: b.Map.Estate().At(k).Key.String(), Name: a.Map.FullName(i), Kind: o.Key.Ref.Kind, Metric: metric, Unit: unit,
+	d := Contrast{Ref: o.Key.String(), Other: b.Map.Estate().At(k).Key.String(), Name: name, Kind: o.Key.Ref.Kind, Metric: metric, Unit: unit,
 		First: reading.Figure(first), Second: reading.Figure(second), Apart: reading.Figure(apart), Weight: reading.Figure(ratio * apart)}
 	switch {
 	case ratio*apart < 0.05:

@@ -57,6 +57,7 @@ func TestPeersAreComparedInTheirPlaces(t *testing.T) {
 	require.NotEmpty(t, all)
 	assert.Equal(t, "vdisk:a@hyp", all[0].Ref)
 	assert.Equal(t, "vdisk:b@hyp", all[0].Other)
+	assert.Equal(t, "a disk / b disk", all[0].Name, "what stands in the same place is named on both sides")
 	assert.Equal(t, "read_latency_us", all[0].Metric)
 	for _, d := range all {
 		if d.Kind == estate.Pool {

@@ -57,9 +57,6 @@ func layersOf(s *strata.Strata) []LayerTimes {
 			} else {
 				out[k].Write = v
 			}
-			if s.Change == nil {
-				continue
-			}
 		}
 	}
 	if s.Change == nil {
@@ -95,7 +92,7 @@ func (l *Located) judge(out *Explanation, tenants *suspect.Suspects) {
 	v := &out.Verdict
 	c := l.chosen()
 	switch {
-	case s.Change == nil && s.Verdict == "cleared":
+	case s.Change == nil && s.Verdict == strata.Cleared:
 		v.Class, v.Confidence = Cleared, l.clearedBy()
 		return
 	case s.Change == nil:
@@ -162,7 +159,7 @@ func (l *Located) class(c *cause, tenants *suspect.Suspects, out *Explanation) C
 			return crowdOrGrowth(tenants)
 		}
 	}
-	if class, ok := l.copied(c, out, tenants); ok {
+	if class, ok := l.copied(c, out); ok {
 		return class
 	}
 	if l.saturated(c, tenants) {

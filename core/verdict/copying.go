@@ -8,7 +8,6 @@ import (
 	"dowsingrod/core/phrase"
 	"dowsingrod/core/reading"
 	"dowsingrod/core/route"
-	"dowsingrod/core/suspect"
 )
 
 // foreign is I/O at a LUN that comes from no virtual disk on it: a copy that the hypervisor or the array makes by itself, or a host that
@@ -90,7 +89,7 @@ const early = 10 * time.Minute
 const late = 2 * time.Minute
 
 // copied accuses who is being copied: the machine of a disk on the LUN to which something happened as it began.
-func (l *Located) copied(c *cause, out *Explanation, tenants *suspect.Suspects) (Class, bool) {
+func (l *Located) copied(c *cause, out *Explanation) (Class, bool) {
 	x := l.scene
 	f, ok := x.foreigner(c.at)
 	if !ok {

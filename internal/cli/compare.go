@@ -50,6 +50,9 @@ func (a *App) printComparison(x service.SideBySide, limit int) {
 		if k >= len(x.Second.Read.Bands) || k >= len(x.First.Write.Bands) || k >= len(x.Second.Write.Bands) {
 			break
 		}
+		if !(b.Mean > 0) && !(x.Second.Read.Bands[k].Mean > 0) && !(x.First.Write.Bands[k].Mean > 0) && !(x.Second.Write.Bands[k].Mean > 0) {
+			continue
+		}
 		t.add(a.paint(layerColor[b.Layer], "▌")+" "+string(b.Layer), phrase.Micros(float64(b.Mean)), phrase.Micros(float64(x.Second.Read.Bands[k].Mean)),
 			phrase.Micros(float64(x.First.Write.Bands[k].Mean)), phrase.Micros(float64(x.Second.Write.Bands[k].Mean)))
 	}

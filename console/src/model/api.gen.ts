@@ -1147,7 +1147,7 @@ export interface components {
             kind: string;
             /** @description The metric, or utilization for a port's busier direction against its speed */
             metric: string;
-            /** @description Its name */
+            /** @description Its name; of two objects in the same place both */
             name: string;
             /** @description The object on the second side; the same where windows are compared */
             other: string;
