@@ -9,6 +9,8 @@ import { Frame } from "./part/Frame";
 const SurveyPage = lazy(() => import("./page/SurveyPage"));
 const IncidentsPage = lazy(() => import("./page/IncidentsPage"));
 const ExplainPage = lazy(() => import("./page/ExplainPage"));
+const ComparePage = lazy(() => import("./page/ComparePage"));
+const LimitsPage = lazy(() => import("./page/LimitsPage"));
 const StrataPage = lazy(() => import("./page/StrataPage"));
 const InventoryPage = lazy(() => import("./page/InventoryPage"));
 const ReachPage = lazy(() => import("./page/ReachPage"));
@@ -34,6 +36,8 @@ const tree = root.addChildren([
     page("/section", SectionPage),
     page("/strata", () => <StrataPage />),
     page("/suspects", () => <SuspectsPage />),
+    page("/compare", () => <ComparePage />),
+    page("/limits", () => <LimitsPage />),
     page("/reach", () => <ReachPage />),
     page("/inventory", () => <InventoryPage />),
     page("/hardware", () => <HardwarePage />),

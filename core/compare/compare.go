@@ -172,7 +172,7 @@ func differ(a, b Side, i, k int32, metric string) (Contrast, bool) {
 // values returns the known cells of a metric, and its mean: of latencies weighted by I/O.
 func values(s Side, i int32, metric string) (known []float64, mean float64) {
 	o := s.Map.Estate().At(i)
-	cells := congest.Cells(s.Grid, o, metric, s.From).Value
+	cells := congest.Cells(s.Grid, s.Map.Estate(), i, metric, s.From).Value
 	mean = reading.MeanOver(cells, 0, s.Grid.N)
 	if dir, ok := strings.CutSuffix(metric, "_latency_us"); ok && dir != "queue" {
 		rate := s.From.Runs(o.Key, dir+"_iops")

@@ -10,7 +10,13 @@ import (
 	. "dowsingrod/core/congest"
 	"dowsingrod/core/estate"
 	"dowsingrod/core/internal/tiny"
+	"dowsingrod/core/route"
 )
+
+// assess judges by the limits nobody changed.
+func assess(e *tiny.Estate, m *route.Map, i int32) Assessment {
+	return (*Book)(nil).Assess(e.Grid(), m.Estate(), i, e)
+}
 
 func TestAssess(t *testing.T) {
 	pool := tiny.Key("array", "pool:p")
@@ -26,7 +32,7 @@ func TestAssess(t *testing.T) {
 		busy func(int) float64
 		want Condition
 	}{
-		"calm": {tiny.Always(0.5), Steady}, "strained": {tiny.Always(0.9), Strained}, "failing": {tiny.From(30, 0.5, 0.99), Failing},
+		"calm": {tiny.Always(0.5), Steady}, "strained": {tiny.Always(0.94), Strained}, "failing": {tiny.From(30, 0.5, 0.99), Failing},
 		"one bad minute": {short(0.99), Steady}, "gone quiet": {tiny.From(20, 0.5, math.NaN()), Silent}, "never read": {tiny.Missing, NotMeasured},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -34,7 +40,7 @@ func TestAssess(t *testing.T) {
 			e.Set(pool, "busy_share", c.busy)
 			m := e.Moments()[0].Map
 			i, _ := m.Estate().Position(pool)
-			a := Assess(e.Grid(), m.Estate().At(i), e)
+			a := assess(e, m, i)
 			assert.Equal(t, c.want, a.Condition)
 			assert.Equal(t, c.want == Strained || c.want == Failing, len(a.Reasons) > 0)
 		})
@@ -48,7 +54,7 @@ func TestPortsAreJudgedByTheirBusierDirection(t *testing.T) {
 	e.Set(port, "rx_bytes_s", tiny.Always(0.10e9))
 	m := e.Moments()[0].Map
 	i, _ := m.Estate().Position(port)
-	a := Assess(e.Grid(), m.Estate().At(i), e)
+	a := assess(e, m, i)
 	require.Equal(t, Failing, a.Condition)
 	assert.Equal(t, Utilization, a.Reasons[0].Metric)
 	assert.InDelta(t, 0.95, float64(a.Reasons[0].Worst), 1e-9)

@@ -35,16 +35,22 @@ var tiers = map[estate.Layer][]estate.Kind{
 	estate.LayerAboveArray: {estate.Device, estate.ISL, estate.SwitchPort, estate.HBAPort, estate.VDisk, estate.Host, estate.VM},
 }
 
-// AllowedShare is the derived metric of a disk or a volume that may do only so many I/Os per second: what it does against that.
-const AllowedShare = "allowed_share"
-
-// ceilings are passed by what is well itself: a limit that was set, a queue that was made short. They make no condition of
-// their own, and tell where delay arises. A limit is kept to within what readings are rounded to; below 95 % it does not bind.
+// ceilings are passed by what is well itself: a limit that was set, a queue that was made short. They
+// tell where delay arises. A limit is kept to within what readings are rounded to; below 95 % it does not bind.
 // A queue counts from 0.3 ms on, what a delay must have to be one.
 var ceilings = map[estate.Kind][]Limit{
-	estate.Volume: {{AllowedShare, 0.95, 1, "of the I/Os per second it is allowed"}},
-	estate.VDisk:  {{AllowedShare, 0.95, 1, "of the I/Os per second it is allowed"}},
-	estate.Device: {{"queue_latency_us", 300, 3000, "in its queue"}},
+	estate.Volume: {{Metric: AllowedShare, Strained: 0.95, Words: "of the I/Os per second it is allowed"}},
+	estate.VDisk:  {{Metric: AllowedShare, Strained: 0.95, Words: "of the I/Os per second it is allowed"}},
+	estate.Device: {{Metric: "queue_latency_us", Strained: 300, Words: "in its queue"}},
+}
+
+// telling lists the limits that tell where delay arises: what is full delays nothing yet, and uneven ports delay only where one of them
+// is busy.
+func telling(e *estate.Estate, i int32) []Limit {
+	if of := ceilings[e.Kind(i)]; of != nil {
+		return of
+	}
+	return slices.DeleteFunc(defaults(e, i), func(l Limit) bool { return l.Aspect == Full || l.Aspect == Uneven })
 }
 
 // Candidates returns the components below i in which delay of a layer can arise, by way of what is in
@@ -76,17 +82,17 @@ func Pinpoint(g reading.Grid, m *route.Map, i int32, layer estate.Layer, c Chang
 			if o.Key.Ref.Kind != k {
 				continue
 			}
-			for _, l := range slices.Concat(limits[k], ceilings[k]) {
-				v := Cells(g, o, l.Metric, r).Value
+			for _, l := range telling(m.Estate(), at) {
+				v := Cells(g, m.Estate(), at, l.Metric, r).Value
 				before, during := reading.MeanOver(v, c.UsualFrom, c.Begin), reading.MeanOver(v, c.Begin, c.End)
 				// What a limit allows was asked for and more before it was set.
-				if !(during > l.Strained) || l.Metric != AllowedShare && during < 1.1*before {
+				if !(during > float64(l.Strained)) || l.Metric != AllowedShare && during < 1.1*before {
 					continue
 				}
-				if s := during / l.Strained; s > score {
-					words := show(l, during) + " " + l.Words
+				if s := during / float64(l.Strained); s > score {
+					words := l.Show(during)
 					if before < during {
-						words += ", before " + show(l, before)
+						words += ", before " + l.Figure(before)
 					}
 					best, score = Found{at, words, before, during, l.Metric}, s
 				}

@@ -99,7 +99,7 @@ func (s *Strata) cleared(g reading.Grid, m *route.Map, at int32, r route.Reading
 		return out
 	}
 	window := reading.Grid{From: s.From, Step: g.Step, N: s.N}
-	a := congest.Assess(window, o, r)
+	a := (*congest.Book)(nil).Assess(window, m.Estate(), at, r)
 	if a.Condition != congest.Strained && a.Condition != congest.Failing {
 		return out
 	}

@@ -377,7 +377,10 @@ func (t *Tenant) judge(grew bool) {
 	slower := t.TimePair.During/t.TimePair.Before > slowerBy
 	change := during / before
 	more := "asks " + phrase.Percent(change-1) + " more than before"
-	if change >= 3 {
+	switch {
+	case math.IsInf(change, 1):
+		more = "asked for nothing before"
+	case change >= 3:
 		more = fmt.Sprintf("asks %s times as much as before", phrase.Rate(change))
 	}
 	size := ""

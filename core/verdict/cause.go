@@ -166,7 +166,7 @@ func (x *scene) port(i int32) (all []cause) {
 		use = x.held
 	}
 	if b, d := use(i); d > 0.60 {
-		if w := crowding(b, d) * fit; w > 0 {
+		if w := crowding(b, d) * x.within(i, d, fit); w > 0 {
 			all = append(all, cause{at: i, way: loaded, weight: w, signs: []Evidence{x.evidence(i, congest.Utilization, b, d, w, phrase.Percent(d)+" of line rate"+was(phrase.Percent(b)))}})
 		}
 	}
@@ -179,6 +179,20 @@ func (x *scene) port(i int32) (all []cause) {
 		}
 	}
 	return all
+}
+
+// largest is the largest piece that initiators send as one by default, in bytes.
+const largest = 1 << 20
+
+// within bounds the part of the added time that a line can account for by how long one waits for it: in a single queue (M/M/1) for
+// ρ/(1 − ρ) others, each of the largest size at most. A line that is two thirds busy is not where milliseconds arise.
+func (x *scene) within(port int32, use, fit float64) float64 {
+	speed, ok := x.m.Estate().At(port).Facts.Number("speed_bytes_s")
+	if !ok || speed <= 0 || !(x.added > 0) {
+		return fit
+	}
+	use = math.Min(use, 0.99)
+	return math.Min(fit, use/(1-use)*largest/speed*1e6/x.added)
 }
 
 // line is a port's busier direction against its speed, before and during.
@@ -234,7 +248,7 @@ func (x *scene) link(i int32) []cause {
 	if worst <= 0.60 {
 		return nil
 	}
-	w := crowding(before, worst) * x.fit(estate.LayerFabric)
+	w := crowding(before, worst) * x.within(port, worst, x.fit(estate.LayerFabric))
 	b, d := x.sending(port)
 	words := phrase.Percent(d) + " of line rate" + was(phrase.Percent(b))
 	if _, zero := x.pair(port, "credit_zero_share"); zero > starved {
@@ -270,6 +284,9 @@ func (x *scene) controller(i int32) (all []cause) {
 			before, during := x.stated(other)
 			if during != before && gone(during) {
 				w := 0.95 * x.fit(estate.LayerFrontEnd, estate.LayerBackEnd)
+				for _, c := range all {
+					w = math.Max(w, 1.01*c.weight) // it is busy because the other is gone
+				}
 				all = append(all, cause{at: i, way: broken, weight: w, signs: []Evidence{x.evidence(other, "", math.NaN(), math.NaN(), w, "is "+during+"; "+e.At(i).Title()+" does the work of both")}})
 			}
 		}
@@ -449,7 +466,7 @@ func (x *scene) paths() (all []cause) {
 			if e.Kind(p) != estate.HBAPort {
 				continue
 			}
-			_, d := x.rate(p, "tx_bytes_s", "rx_bytes_s")
+			_, d := x.rate(x.seenAt(p), "tx_bytes_s", "rx_bytes_s")
 			if d > most {
 				if busiest >= 0 {
 					others, idle = others+most, idle+1
@@ -464,7 +481,7 @@ func (x *scene) paths() (all []cause) {
 		}
 		lost := x.lost(h)
 		mean := others / float64(idle)
-		b, d := x.pair(busiest, congest.Utilization)
+		b, d := x.pair(x.seenAt(busiest), congest.Utilization)
 		crowd := crowding(b, d)
 		switch {
 		case lost > 0:
@@ -481,6 +498,17 @@ func (x *scene) paths() (all []cause) {
 		}
 	}
 	return all
+}
+
+// seenAt is where a port's bytes are read: at itself, or where it tells nothing at the switch port that it is attached to.
+func (x *scene) seenAt(port int32) int32 {
+	e := x.m.Estate()
+	if len(x.in.From.Runs(e.At(port).Key, "tx_bytes_s")) == 0 {
+		if at := e.First(port, estate.Attached); at >= 0 {
+			return at
+		}
+	}
+	return port
 }
 
 // lost counts the paths of a host that were in use before and are not now.

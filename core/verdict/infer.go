@@ -29,9 +29,12 @@ var silent = map[estate.Kind]struct {
 }
 
 // sample is how many disks of a component are looked at: enough to tell a tenth from a half.
-const sample = 48
+const sample = 96
 
-var latencies = []string{"read_iops", "write_iops", "read_latency_us", "write_latency_us"}
+var latencies = []string{"read_iops", "write_iops", "read_latency_us", "write_latency_us", "read_bytes_s", "write_bytes_s"}
+
+// A component that accounts for less than half of what was added leaves room for one that says nothing.
+const settled = 0.5
 
 // candidates lists the components below the subject that say nothing of themselves and in whose layers time was added, with some of the
 // disks that use each.
@@ -78,9 +81,18 @@ func (x *scene) speaks(i int32) bool {
 	return false
 }
 
+// doubtful reports whether something that says nothing may be the cause.
+func (l *Located) doubtful() bool {
+	if l.scene == nil {
+		return false
+	}
+	c := l.chosen()
+	return c == nil || c.weight < settled
+}
+
 // Doubt lists the readings that [Located.Infer] asks for; none where the component is known already, or nothing is to be inferred.
 func (l *Located) Doubt() (needs []route.Need) {
-	if l.scene == nil || l.chosen() != nil {
+	if !l.doubtful() {
 		return nil
 	}
 	seen := map[int32]bool{}
@@ -99,7 +111,7 @@ func (l *Located) Doubt() (needs []route.Need) {
 // whose users are those that wait: by the harmonic mean of the part of its users that wait and of the part of all that wait that use it
 // (C. J. van Rijsbergen, 1979).
 func (l *Located) Infer(r route.Readings) {
-	if l.scene == nil || l.chosen() != nil {
+	if !l.doubtful() {
 		return
 	}
 	x := l.scene
@@ -122,8 +134,8 @@ func (l *Located) Infer(r route.Readings) {
 			all++
 		}
 	}
-	if all < 2 {
-		return
+	if all == 0 || all == 1 && len(waits) < 3 {
+		return // one that waits tells nothing, unless there are others beside it that do not
 	}
 	e := x.m.Estate()
 	for i, disks := range users {
@@ -133,7 +145,7 @@ func (l *Located) Infer(r route.Readings) {
 				hit++
 			}
 		}
-		if hit < 2 {
+		if hit < 2 && (all > 1 || len(disks) > 1) {
 			continue
 		}
 		precision, recall := float64(hit)/float64(len(disks)), float64(hit)/float64(all)
@@ -150,13 +162,47 @@ func (l *Located) Infer(r route.Readings) {
 				how = loaded
 			}
 		}
-		w := f * x.fit(of.layers...)
+		w := f * x.fit(of.layers...) * x.carries(i, users)
 		words := fmt.Sprintf("tells nothing of itself; of %s that use it %d wait, of %d others %d", phrase.Count(len(disks), "disk", "disks"), hit, len(waits)-len(disks), all-hit)
 		l.causes = append(l.causes, cause{at: i, way: how, weight: w, told: true, signs: []Evidence{x.evidence(i, "", math.NaN(), math.NaN(), w, words)}})
 	}
 	slices.SortStableFunc(l.causes, func(a, b cause) int {
 		return cmp.Or(-cmp.Compare(a.weight, b.weight), cmp.Compare(e.At(a.at).Key.String(), e.At(b.at).Key.String()))
 	})
+}
+
+// carries weighs what a line that says nothing must carry, by what its users do, against its speed: what they do together goes over it
+// and over those that the same disks use. A line that is three quarters free holds nobody up; one that is nearly full likely does.
+func (x *scene) carries(i int32, users map[int32][]int32) float64 {
+	e := x.m.Estate()
+	port := i
+	if e.Kind(i) == estate.ISL {
+		if port = e.First(i, estate.Joins); port < 0 {
+			return 1
+		}
+	}
+	speed, ok := e.At(port).Facts.Number("speed_bytes_s")
+	if !ok || speed <= 0 || len(users[i]) == 0 {
+		return 1
+	}
+	var bytes float64
+	for _, d := range users[i] {
+		_, now := x.rate(d, "read_bytes_s", "write_bytes_s")
+		bytes += now
+	}
+	beside := 0
+	for k, disks := range users {
+		if e.Kind(k) == e.Kind(i) && slices.Equal(disks, users[i]) {
+			beside++
+		}
+	}
+	switch use := bytes / speed / float64(beside); {
+	case use < 0.25:
+		return 0.75
+	case use > 0.70:
+		return 1.10
+	}
+	return 1
 }
 
 // waits reports whether a disk's own I/Os became slower by what people notice.

@@ -41,6 +41,7 @@ type scene struct {
 	gain    map[estate.Layer]float64 // I/Os in flight added by layer
 	gainOf  map[string]float64       // by direction
 	total   float64
+	added   float64 // µs per I/O in the direction that hurts most
 	volumes []int32
 	below   []int32 // all the subject depends on by ways in use, itself included
 }
@@ -64,6 +65,7 @@ func newScene(in Input, s *strata.Strata) *scene {
 			}
 		}
 	}
+	x.added = float64(c.During - c.Usual)
 	x.below = []int32{x.at}
 	seen := map[int32]bool{x.at: true}
 	volumes := map[int32]bool{}
@@ -85,7 +87,100 @@ func newScene(in Input, s *strata.Strata) *scene {
 			x.below = append(x.below, r.At)
 		}
 	}
+	x.carry()
 	return x
+}
+
+// under are the layers below a host's queue.
+var under = []estate.Layer{estate.LayerFabric, estate.LayerFrontEnd, estate.LayerBackEnd, estate.LayerInArray}
+
+// carry moves what was added in the host's queue to the layers below, as far as it grew because of them. Places in a queue are held for
+// as long as an I/O is below, so by the utilization law (held = rate × time) the queue grew by the product of what its rate and the time
+// below grew by; the part of each is its part of the logarithm. Of a host that does not tell its queue from the rest above the array
+// this counts where the array takes twice as long: then its queue is what grew.
+func (x *scene) carry() {
+	queue, least := estate.LayerHost, math.Log(1.2) // layers are told apart to within a fifth
+	if x.gain[queue] <= 0 {
+		queue, least = estate.LayerAboveArray, math.Log(2)
+	}
+	waiting := x.gain[queue]
+	below, volumes := x.slowedBelow(), x.slowedVolumes()
+	slower := math.Max(below, volumes)
+	into := under
+	if volumes > below/2 { // the array times its volumes itself: the fabric is not in it
+		into = []estate.Layer{estate.LayerFrontEnd, estate.LayerBackEnd, estate.LayerInArray}
+	}
+	if waiting <= 0 || !(slower > least) {
+		return
+	}
+	moved := waiting * slower / (slower + x.asked())
+	x.gain[queue] -= moved
+	var gained float64
+	for _, l := range into {
+		gained += math.Max(0, x.gain[l])
+	}
+	if gained <= 0 {
+		x.gain[estate.LayerInArray] += moved
+		return
+	}
+	for _, l := range into {
+		if g := x.gain[l]; g > 0 {
+			x.gain[l] += moved * g / gained
+		}
+	}
+}
+
+// slowedBelow is the logarithm of how much longer the subject's I/Os take below the queue.
+func (x *scene) slowedBelow() float64 {
+	var before, during float64
+	for name, d := range map[string]*strata.Direction{"read": &x.s.Read, "write": &x.s.Write} {
+		if x.gainOf[name] <= 0 {
+			continue
+		}
+		for _, b := range d.Bands {
+			if slices.Contains(under, b.Layer) && b.Usual.Known() && b.During.Known() {
+				before, during = before+float64(b.Usual), during+float64(b.During)
+			}
+		}
+	}
+	if !(before > 0) {
+		return 0
+	}
+	return math.Log(during / before)
+}
+
+// slowedVolumes is the logarithm of how much longer any I/O to the subject's volumes takes: places in a queue are held by all of them.
+func (x *scene) slowedVolumes() (most float64) {
+	for _, v := range x.volumes {
+		for _, dir := range []string{"read", "write"} {
+			if b, d := x.latency(v, dir); b > 0 && d-b > 250 {
+				most = math.Max(most, math.Log(d/b))
+			}
+		}
+	}
+	return most
+}
+
+// asked is the logarithm of how much more the subject's devices do, or its volumes where those do not tell.
+func (x *scene) asked() (most float64) {
+	var told bool
+	for _, i := range x.below {
+		if x.m.Estate().Kind(i) == estate.Device {
+			if b, d := x.rate(i, "read_iops", "write_iops"); b > 0 {
+				told = true
+				most = math.Max(most, math.Log(d/b))
+			}
+		}
+	}
+	if told {
+		return most
+	}
+	for _, v := range x.volumes {
+		if b, d := x.rate(v, "read_iops", "write_iops"); b > 0 {
+			most = math.Max(most, math.Log(d/b))
+		}
+	}
+	return most
 }
 
 func later(a, b time.Time) time.Time {
@@ -131,13 +226,13 @@ func (x *scene) share(direction string) float64 {
 
 // pair returns the mean of a metric before and during the change. Utilization and AllowedShare are derived as for conditions.
 func (x *scene) pair(i int32, metric string) (before, during float64) {
-	v := congest.Cells(x.in.Grid, x.m.Estate().At(i), metric, x.in.From).Value
+	v := congest.Cells(x.in.Grid, x.m.Estate(), i, metric, x.in.From).Value
 	return reading.MeanOver(v, x.before, x.begin), reading.MeanOver(v, x.begin, x.end)
 }
 
 // most returns what a metric reached in a quarter of the cells of the change, NaN where none is known.
 func (x *scene) most(i int32, metric string) float64 {
-	v := congest.Cells(x.in.Grid, x.m.Estate().At(i), metric, x.in.From).Value
+	v := congest.Cells(x.in.Grid, x.m.Estate(), i, metric, x.in.From).Value
 	during := slices.DeleteFunc(slices.Clone(v[x.begin:x.end]), math.IsNaN)
 	if len(during) == 0 {
 		return math.NaN()

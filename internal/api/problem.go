@@ -26,6 +26,7 @@ func (s *server) explain(ctx context.Context, err error) error {
 	var sourced *service.SourceError
 	var asked *service.QueryError
 	var numbered *service.NumberError
+	var limited *service.LimitError
 	switch {
 	case err == nil:
 		return nil
@@ -41,6 +42,8 @@ func (s *server) explain(ctx context.Context, err error) error {
 		return problem(http.StatusBadRequest, "bad-window", err.Error())
 	case errors.As(err, &numbered):
 		return problem(http.StatusNotFound, "unknown-incident", err.Error())
+	case errors.As(err, &limited):
+		return problem(http.StatusUnprocessableEntity, "bad-limit", err.Error())
 	case errors.As(err, &asked):
 		return problem(http.StatusUnprocessableEntity, "bad-question", err.Error())
 	case errors.As(err, &refused):

@@ -92,6 +92,7 @@ func windowed[O any](s *server, f func(context.Context, string, service.Window) 
 
 func (s *server) register(api huma.API) {
 	s.registerAccess(api)
+	s.registerLimits(api)
 	s.registerSources(api)
 	add(s, api, service.Viewer, get("overview", "/estate", "The estate in a few figures"),
 		func(ctx context.Context, _ *struct{}) (service.Overview, error) { return s.Service.Overview(ctx) })

@@ -81,8 +81,7 @@ func (s *Service) Hardware(ctx context.Context, query string, w Window) (Hardwar
 	var needs []route.Need
 	var gather func(p route.Part)
 	gather = func(p route.Part) {
-		o := m.Estate().At(p.At)
-		needs = append(needs, route.Need{Key: o.Key, Metrics: congest.Metrics(o.Key.Ref.Kind)})
+		needs = congest.Needs(needs, m.Estate(), p.At)
 		for _, x := range p.Parts {
 			gather(x)
 		}
@@ -96,12 +95,16 @@ func (s *Service) Hardware(ctx context.Context, query string, w Window) (Hardwar
 	if err != nil {
 		return HardwarePart{}, &WindowError{err.Error()}
 	}
-	return describePart(m, tree, g, r), nil
+	book, err := s.book(ctx)
+	if err != nil {
+		return HardwarePart{}, err
+	}
+	return describePart(m, book, tree, g, r), nil
 }
 
-func describePart(m *route.Map, p route.Part, g reading.Grid, r route.Readings) HardwarePart {
+func describePart(m *route.Map, b *congest.Book, p route.Part, g reading.Grid, r route.Readings) HardwarePart {
 	o := m.Estate().At(p.At)
-	a := congest.Assess(g, o, r)
+	a := b.Assess(g, m.Estate(), p.At, r)
 	out := HardwarePart{Ref: o.Key.String(), Kind: o.Key.Ref.Kind, Label: o.Key.Ref.Kind.Label(), Name: o.Title(), State: o.Facts.Text("state"), Condition: a.Condition}
 	if len(a.Reasons) > 0 {
 		out.Why = a.Reasons[0].Words
@@ -117,7 +120,7 @@ func describePart(m *route.Map, p route.Part, g reading.Grid, r route.Readings) 
 		out.About = phrase.Bytes(speed) + "/s"
 	}
 	for _, x := range p.Parts {
-		part := describePart(m, x, g, r)
+		part := describePart(m, b, x, g, r)
 		out.Below += part.Below
 		if part.Condition == congest.Failing || part.Condition == congest.Strained {
 			out.Below++
@@ -159,11 +162,15 @@ func (s *Service) Why(ctx context.Context, query string, w Window) (Why, error) 
 	m := moments[len(moments)-1].Map
 	e := m.Estate()
 	below := m.Below(i)
-	needs := []route.Need{{Key: e.At(i).Key, Metrics: congest.Metrics(e.Kind(i))}}
+	needs, looked := congest.Needs(nil, e, i), 0
 	for _, b := range below {
 		if b.State == route.Active {
-			needs = append(needs, route.Need{Key: e.At(b.At).Key, Metrics: congest.Metrics(e.Kind(b.At))})
+			needs, looked = congest.Needs(needs, e, b.At), looked+1
 		}
+	}
+	book, err := s.book(ctx)
+	if err != nil {
+		return Why{}, err
 	}
 	r, err := s.fetch(ctx, moments, needs, w.From, w.To)
 	if err != nil {
@@ -173,12 +180,12 @@ func (s *Service) Why(ctx context.Context, query string, w Window) (Why, error) 
 	if err != nil {
 		return Why{}, &WindowError{err.Error()}
 	}
-	out := Why{Brief: brief(e, i), Condition: congest.Assess(g, e.At(i), r), Causes: []Cause{}, Looked: len(needs) - 1, From: w.From, To: w.To}
+	out := Why{Brief: brief(e, i), Condition: book.Assess(g, e, i, r), Causes: []Cause{}, Looked: looked, From: w.From, To: w.To}
 	bad := map[int32]bool{}
 	assessed := map[int32]congest.Assessment{}
 	for _, b := range below {
 		if b.State == route.Active {
-			a := congest.Assess(g, e.At(b.At), r)
+			a := book.Assess(g, e, b.At, r)
 			assessed[b.At] = a
 			bad[b.At] = a.Condition == congest.Failing || a.Condition == congest.Strained
 		}

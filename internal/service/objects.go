@@ -171,7 +171,11 @@ func (s *Service) Show(ctx context.Context, query string, w Window) (Detail, err
 			names = append(names, metric.Name)
 		}
 	}
-	r, err := s.fetch(ctx, moments, []route.Need{{Key: o.Key, Metrics: names}}, w.From, w.To)
+	book, err := s.book(ctx)
+	if err != nil {
+		return Detail{}, err
+	}
+	r, err := s.fetch(ctx, moments, congest.Needs([]route.Need{{Key: o.Key, Metrics: names}}, e, i), w.From, w.To)
 	if err != nil {
 		return Detail{}, err
 	}
@@ -180,7 +184,7 @@ func (s *Service) Show(ctx context.Context, query string, w Window) (Detail, err
 	if err != nil {
 		return Detail{}, &WindowError{err.Error()}
 	}
-	d.Condition = congest.Assess(g, o, r)
+	d.Condition = book.Assess(g, e, i, r)
 	for _, name := range names {
 		if l, ok := latest(g, r.Runs(o.Key, name), name); ok {
 			d.Latest = append(d.Latest, l)

@@ -109,7 +109,7 @@ func (s *Service) Section(ctx context.Context, query string, w Window, unfold []
 		}
 		at[k], _ = position(e, n.Ref)
 		key := e.At(at[k]).Key
-		needs = append(needs, route.Need{Key: key, Metrics: append(congest.Metrics(key.Ref.Kind), ioMetrics...)})
+		needs = append(congest.Needs(needs, e, at[k]), route.Need{Key: key, Metrics: ioMetrics})
 		if n.Kind == estate.VM {
 			for _, d := range e.To(at[k], estate.Uses) {
 				needs = append(needs, route.Need{Key: e.At(d).Key, Metrics: ioMetrics})
@@ -117,6 +117,10 @@ func (s *Service) Section(ctx context.Context, query string, w Window, unfold []
 		}
 	}
 	r, err := s.fetch(ctx, q.moments, needs, g.From, g.End())
+	if err != nil {
+		return SectionView{}, err
+	}
+	book, err := s.book(ctx)
 	if err != nil {
 		return SectionView{}, err
 	}
@@ -128,7 +132,7 @@ func (s *Service) Section(ctx context.Context, query string, w Window, unfold []
 				Headline: phrase.Count(n.Count, n.Kind.Label(), n.Kind.Plural()), Assessment: congest.Assessment{Reasons: []congest.Reason{}}}
 			continue
 		}
-		v.Figures[k] = figures(g, m, i, r)
+		v.Figures[k] = figures(g, m, book, i, r)
 		v.Figures[k].Headline = headline(m, i, v.Figures[k])
 	}
 	mark(m, at, v.Figures)
@@ -150,10 +154,10 @@ func position(e *estate.Estate, address string) (int32, bool) {
 }
 
 // figures are the means of an object's own readings over a grid; a VM's are those of its disks.
-func figures(g reading.Grid, m *route.Map, i int32, r route.Readings) NodeFigures {
+func figures(g reading.Grid, m *route.Map, b *congest.Book, i int32, r route.Readings) NodeFigures {
 	e := m.Estate()
 	o := e.At(i)
-	f := NodeFigures{Assessment: congest.Assess(g, o, r), Source: o.Key.Source, Age: -1, Busy: reading.Missing, BytesS: reading.Missing}
+	f := NodeFigures{Assessment: b.Assess(g, e, i, r), Source: o.Key.Source, Age: -1, Busy: reading.Missing, BytesS: reading.Missing}
 	of := []int32{i}
 	if o.Key.Ref.Kind == estate.VM {
 		of = e.To(i, estate.Uses)
@@ -175,8 +179,8 @@ func figures(g reading.Grid, m *route.Map, i int32, r route.Readings) NodeFigure
 	f.IOPS, f.InFlight = reading.Figure(dirs[0].rate+dirs[1].rate), reading.Figure(dirs[0].occupancy+dirs[1].occupancy)
 	f.BytesS = reading.Figure(dirs[0].bytes + dirs[1].bytes)
 	f.Read, f.Write = reading.Figure(dirs[0].occupancy/dirs[0].rate*1e6), reading.Figure(dirs[1].occupancy/dirs[1].rate*1e6)
-	if l := congest.Limits(o.Key.Ref.Kind); len(l) > 0 {
-		c := congest.Cells(g, o, l[0].Metric, r)
+	if l := b.Of(e, i); len(l) > 0 && l[0].Aspect == congest.Busy {
+		c := congest.Cells(g, e, i, l[0].Metric, r)
 		f.Busy = reading.Figure(reading.MeanOver(c.Value, 0, g.N))
 		f.Coverage = max(f.Coverage, reading.Figure(c.Covered()))
 		name := l[0].Metric

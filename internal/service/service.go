@@ -24,6 +24,7 @@ type Service struct {
 	pictures pictures
 	flight   singleflight.Group
 	surveys  map[string]keptSurvey
+	limits   keptLimits
 }
 
 // New makes a service on a store. now tells the time.

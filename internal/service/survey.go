@@ -175,8 +175,17 @@ func (s *Service) survey(ctx context.Context, w Window) (Survey, error) {
 	var needs []route.Need
 	for _, of := range members {
 		for _, i := range of {
-			needs = append(needs, route.Need{Key: m.Estate().At(i).Key, Metrics: surveyMetrics(m.Estate().Kind(i))})
+			needs = congest.Needs(needs, m.Estate(), i)
+			for _, spec := range surveyed {
+				if spec.load == m.Estate().Kind(i) {
+					needs = append(needs, route.Need{Key: m.Estate().At(i).Key, Metrics: spec.metric})
+				}
+			}
 		}
+	}
+	book, err := s.book(ctx)
+	if err != nil {
+		return Survey{}, err
 	}
 	moment := []route.Moment{{From: g.From, To: g.End(), Map: m}}
 	r, err := s.fetch(ctx, moment, needs, g.From, g.End())
@@ -185,7 +194,7 @@ func (s *Service) survey(ctx context.Context, w Window) (Survey, error) {
 	}
 	out := Survey{From: g.From, Step: step.Seconds(), N: g.N, Until: list.Until, Systems: []System{}, Incidents: list.Incidents}
 	for at, of := range members {
-		out.Systems = append(out.Systems, system(g, m, at, of, r, kept))
+		out.Systems = append(out.Systems, system(g, m, book, at, of, r, kept))
 	}
 	for back, set := range map[time.Duration]func(x *System, v reading.Figure){
 		24 * time.Hour:     func(x *System, v reading.Figure) { x.Yesterday = v },
@@ -264,17 +273,6 @@ func systemOf(e *estate.Estate, i int32, kind estate.Kind) (int32, bool) {
 	return i, false
 }
 
-func surveyMetrics(k estate.Kind) []string {
-	metrics := congest.Metrics(k)
-	for _, spec := range surveyed {
-		if spec.load == k {
-			metrics = append(metrics, spec.metric...)
-		}
-	}
-	slices.Sort(metrics)
-	return slices.Compact(metrics)
-}
-
 func load(g reading.Grid, e *estate.Estate, at int32, of []int32, r route.Readings) []float64 {
 	spec := surveyed[e.Kind(at)]
 	out, n := make([]float64, g.N), make([]float64, g.N)
@@ -303,7 +301,7 @@ func load(g reading.Grid, e *estate.Estate, at int32, of []int32, r route.Readin
 }
 
 // system makes the bore log of one.
-func system(g reading.Grid, m *route.Map, at int32, of []int32, r route.Readings, kept []store.Incident) System {
+func system(g reading.Grid, m *route.Map, b *congest.Book, at int32, of []int32, r route.Readings, kept []store.Incident) System {
 	e := m.Estate()
 	o := e.At(at)
 	spec := surveyed[o.Key.Ref.Kind]
@@ -324,7 +322,7 @@ func system(g reading.Grid, m *route.Map, at int32, of []int32, r route.Readings
 		}
 		row := &x.Rows[k]
 		row.Objects++
-		marks, known := marksOf(g, m, i, r)
+		marks, known := marksOf(g, m, b, i, r)
 		if !known {
 			row.Silent++
 		}
@@ -412,24 +410,27 @@ func within(e *estate.Estate, component string, at int32, inside map[string]bool
 }
 
 // marksOf lists where an object passed its limits.
-func marksOf(g reading.Grid, m *route.Map, i int32, r route.Readings) (marks []Mark, known bool) {
+func marksOf(g reading.Grid, m *route.Map, b *congest.Book, i int32, r route.Readings) (marks []Mark, known bool) {
 	o := m.Estate().At(i)
-	for _, l := range congest.Limits(o.Key.Ref.Kind) {
-		v := congest.Cells(g, o, l.Metric, r).Value
+	for _, l := range b.Of(m.Estate(), i) {
+		v := congest.Cells(g, m.Estate(), i, l.Metric, r).Value
 		for a := 0; a < g.N; a++ {
 			known = known || !math.IsNaN(v[a])
-			if !(v[a] > l.Strained) {
+			past := func(c int) bool { return c < g.N && v[c] > float64(l.Strained) }
+			if !past(a) {
 				continue
 			}
 			b, worst := a, v[a]
-			for ; b < g.N && (v[b] > l.Strained || b+1 < g.N && v[b+1] > l.Strained); b++ {
-				worst = math.Max(worst, v[b])
+			for ; past(b) || b < g.N && past(b+1); b++ {
+				if past(b) {
+					worst = math.Max(worst, v[b])
+				}
 			}
 			level := "strained"
-			if worst > l.Failing {
+			if worst > float64(l.Failing) {
 				level = "failing"
 			}
-			marks = append(marks, Mark{From: a, To: b, Level: level, Ref: o.Key.String(), Name: m.FullName(i), Kind: o.Key.Ref.Kind, Words: "up to " + congest.Show(l, worst)})
+			marks = append(marks, Mark{From: a, To: b, Level: level, Ref: o.Key.String(), Name: m.FullName(i), Kind: o.Key.Ref.Kind, Words: "up to " + l.Show(worst)})
 			a = b
 		}
 	}

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"time"
 
+	"dowsingrod/core/congest"
 	"dowsingrod/core/estate"
 	"dowsingrod/core/incident"
 	"dowsingrod/core/reading"
@@ -31,6 +32,11 @@ type watcher struct {
 	s        *Service
 	detector *incident.Detector
 	until    time.Time // the detector has seen cells up to here
+
+	conditions *congest.Watch
+	of         *estate.Estate // that conditions are watched of
+	book       *congest.Book
+	adopted    bool // what was past its limits when the last watcher ended is known
 }
 
 // Watch looks for incidents until ctx ends: first in what was read since it last did, then minute by minute. Of several services on one
@@ -75,6 +81,7 @@ func (w *watcher) advance(ctx context.Context, to time.Time) error {
 	}
 	if w.detector == nil || !w.until.Equal(from) {
 		w.detector, w.until = incident.NewDetector(time.Minute), from.Add(-warm)
+		w.conditions, w.of, w.book, w.adopted = nil, nil, nil, false
 		if err := w.observe(ctx, from, cellFor(from, to), nil); err != nil {
 			return err
 		}
@@ -128,14 +135,19 @@ func (w *watcher) observe(ctx context.Context, to time.Time, cell time.Duration,
 	for k, d := range disks {
 		needs[k] = route.Need{Key: e.At(d).Key, Metrics: []string{"read_iops", "write_iops", "read_latency_us", "write_latency_us"}}
 	}
+	if err := w.watch(ctx, e); err != nil {
+		return err
+	}
+	needs = append(needs, w.judges(e)...)
 	r, err := w.s.fetch(ctx, []route.Moment{{From: g.From, To: g.End(), Map: m}}, needs, g.From, g.End())
 	if err != nil {
 		return err
 	}
 	rows := make([]diskRows, len(disks))
-	for k, n := range needs {
+	for k, n := range needs[:len(disks)] {
 		rows[k] = rowsOf(g, n.Key, r)
 	}
+	figures := w.figures(g, e, r)
 	w.detector.Cell(cell)
 	var open []*incident.Incident
 	if fold != nil {
@@ -148,11 +160,15 @@ func (w *watcher) observe(ctx context.Context, to time.Time, cell time.Duration,
 		}
 	}
 	for i := range g.N {
-		for k, n := range needs {
+		changed := w.conditions.Observe(g.At(i), cell, figures[i])
+		for k, n := range needs[:len(disks)] {
 			w.detector.Observe(n.Key, g.At(i), rows[k].sample(i))
 		}
 		if fold == nil {
 			continue
+		}
+		if err := w.keep(ctx, changed); err != nil {
+			return err
 		}
 		if open, err = fold(ctx, m, open, g.At(i+1), cell); err != nil {
 			return err

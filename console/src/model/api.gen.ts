@@ -292,6 +292,34 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/limits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The limits in force, with their reasons, and what people changed
+         * @description Needs the role viewer.
+         */
+        get: operations["limits"];
+        /**
+         * Change a limit; what held before stays in its history
+         * @description Needs the role operator.
+         */
+        put: operations["change-limit"];
+        post?: never;
+        /**
+         * End a change: the limit is again what it was without it
+         * @description Needs the role operator.
+         */
+        delete: operations["restore-limit"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/map": {
         parameters: {
             query?: never;
@@ -615,6 +643,26 @@ export interface paths {
          * @description Needs the role viewer.
          */
         get: operations["strata"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/stretches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What was past its limits in a window, since when and how far; those that last first
+         * @description Needs the role viewer.
+         */
+        get: operations["stretches"];
         put?: never;
         post?: never;
         delete?: never;
@@ -998,6 +1046,20 @@ export interface components {
             usual_us: number | null;
             /** @description What its readings say */
             why?: string;
+        };
+        "Change-limitRequest": {
+            /**
+             * Format: double
+             * @description Failing above this; null for never
+             */
+            failing: number | null;
+            /**
+             * Format: double
+             * @description Strained above this, in the metric's unit, a share as 0–1; null for never
+             */
+            strained: number | null;
+            /** @description Why, for those who come after */
+            why: string;
         };
         Changed: {
             /**
@@ -1956,6 +2018,95 @@ export interface components {
              */
             write_us: number | null;
         };
+        LimitChange: {
+            /**
+             * Format: date-time
+             * @description Since when
+             */
+            at: string;
+            /** @description Who changed it */
+            by: string;
+            /**
+             * Format: double
+             * @description Failing above this; null for never
+             */
+            failing: number | null;
+            /**
+             * Format: int64
+             * @description Its number
+             */
+            id: number;
+            /** @description Of objects of this kind */
+            kind: string;
+            /** @description The figure that is limited */
+            metric: string;
+            /**
+             * Format: double
+             * @description Strained above this; null for never
+             */
+            strained: number | null;
+            /**
+             * Format: date-time
+             * @description Until when; null while it holds
+             */
+            until: string | null;
+            /** @description Who ended it */
+            until_by?: string;
+            /** @description Why, in the words of who changed it */
+            why: string;
+            /** @description Only for this object, or for those in it; kind:id@source, empty for all */
+            within: string;
+        };
+        LimitInForce: {
+            /** @description What it is about */
+            aspect: string;
+            /** @description Whether somebody changed it */
+            changed: boolean;
+            /** @description One of them */
+            example: string;
+            /**
+             * Format: double
+             * @description Failing above this; null for never
+             */
+            failing: number | null;
+            /** @description Kind of object */
+            kind: string;
+            /** @description The kind in words */
+            label: string;
+            /** @description The layer it is in */
+            layer: string;
+            /** @description A metric of the catalogue, or one derived from it: utilization, allowed_share, uneven_share, used_share */
+            metric: string;
+            /**
+             * Format: int64
+             * @description How many objects it holds for
+             */
+            objects: number;
+            /** @description Why the level is where it is */
+            reason: string;
+            /**
+             * Format: double
+             * @description Strained above this, in the metric's unit; null for never
+             */
+            strained: number | null;
+            /**
+             * @description Unit of its levels
+             * @enum {string}
+             */
+            unit: "1/s" | "B/s" | "µs" | "share" | "count" | "B";
+            /** @description What the figure is, after the number */
+            words: string;
+        };
+        LimitList: {
+            /** @description What people changed, what holds and what once did, the latest first */
+            changes: components["schemas"]["LimitChange"][];
+            /** @description Those in force; alike ones once, with how many objects they hold for */
+            limits: components["schemas"]["LimitInForce"][];
+            /** @description Its name */
+            name?: string;
+            /** @description The object asked about; absent for all */
+            of?: string;
+        };
         LineRange: {
             /**
              * Format: int64
@@ -2677,6 +2828,75 @@ export interface components {
             verdict: "layer" | "cleared" | "unknown";
             /** @description Writes */
             write: components["schemas"]["Direction"];
+        };
+        StretchInfo: {
+            /** @description What it is about */
+            aspect: string;
+            /** @description Whether its readings stopped while it was */
+            broken: boolean;
+            /**
+             * Format: date-time
+             * @description Since when
+             */
+            from: string;
+            /** @description Kind of object */
+            kind: string;
+            /** @description The kind in words */
+            label: string;
+            /** @description Whether it still is */
+            lasts: boolean;
+            /** @description Its layer */
+            layer: string;
+            /**
+             * @description How far
+             * @enum {string}
+             */
+            level: "strained" | "failing";
+            /** @description By what it was found */
+            matched?: string;
+            /** @description What was past its limit */
+            metric: string;
+            /** @description Its name */
+            name: string;
+            /** @description Name of the host, switch or array that it is part of */
+            owner?: string;
+            /**
+             * Format: int64
+             * @description How many of its parts were past the same limit at the time; they are not listed by themselves
+             */
+            parts: number;
+            /** @description Address, kind:id@source */
+            ref: string;
+            /** @description Who lists it */
+            source: string;
+            /** @description Service tier of a VM */
+            tier?: string;
+            /**
+             * Format: date-time
+             * @description Last seen past it
+             */
+            to: string;
+            /**
+             * Format: int64
+             * @description VMs that depend on it
+             */
+            vms: number;
+            /** @description In words */
+            words: string;
+            /**
+             * Format: double
+             * @description Worst figure, in the metric's unit
+             */
+            worst: number | null;
+        };
+        StretchList: {
+            /** @description Those that last first, then the latest */
+            stretches: components["schemas"]["StretchInfo"][];
+            /**
+             * Format: date-time
+             * @description Judged up to here; null where never
+             */
+            until: string | null;
         };
         Sufferer: {
             /**
@@ -3683,6 +3903,114 @@ export interface operations {
             };
         };
     };
+    limits: {
+        parameters: {
+            query?: {
+                /** @description Of this object; absent for all there are */
+                of?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LimitList"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "change-limit": {
+        parameters: {
+            query: {
+                /** @description Only for this object, or for those in it: an address, a name or any identifier; absent for all of the kind */
+                of?: string;
+                /** @description Of objects of this kind; where absent the kind of the object */
+                kind?: string;
+                /** @description The figure that is limited */
+                metric: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Change-limitRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LimitList"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "restore-limit": {
+        parameters: {
+            query: {
+                /** @description Only for this object, or for those in it: an address, a name or any identifier; absent for all of the kind */
+                of?: string;
+                /** @description Of objects of this kind; where absent the kind of the object */
+                kind?: string;
+                /** @description The figure that is limited */
+                metric: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LimitList"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     map: {
         parameters: {
             query: {
@@ -4392,6 +4720,44 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Strata"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    stretches: {
+        parameters: {
+            query?: {
+                /** @description Start of the window: RFC 3339, or back from now as -2h. Two hours before the end where absent */
+                from?: string;
+                /** @description End of the window; now where absent */
+                to?: string;
+                /** @description Of this object; absent for all */
+                of?: string;
+                /** @description At most so many */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StretchList"];
                 };
             };
             /** @description Error */

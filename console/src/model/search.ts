@@ -15,6 +15,9 @@ export interface Search {
   sort?: string;
   /** The number of an incident. */
   no?: string;
+  /** What is compared with: another object, and another window. */
+  with?: string;
+  beside?: string;
 }
 
 const text = (v: unknown) => (typeof v === "string" && v.length > 0 && v.length < 700 ? v : undefined);
@@ -22,7 +25,7 @@ const text = (v: unknown) => (typeof v === "string" && v.length > 0 && v.length 
 export function readSearch(raw: Record<string, unknown>): Search {
   const dir = raw.dir === "read" || raw.dir === "write" ? raw.dir : undefined;
   const search: Search = { of: text(raw.of), from: text(raw.from), to: text(raw.to), dir, source: text(raw.source) };
-  for (const name of ["unfold", "kind", "where", "q", "sort", "no"] as const) {
+  for (const name of ["unfold", "kind", "where", "q", "sort", "no", "with", "beside"] as const) {
     const value = typeof raw[name] === "string" && raw[name].length < 8000 ? raw[name] : "";
     if (value) search[name] = value;
   }

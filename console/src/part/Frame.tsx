@@ -23,10 +23,12 @@ const pages = [
   { to: "/section", label: "Section" },
   { to: "/strata", label: "Strata" },
   { to: "/suspects", label: "Suspects" },
+  { to: "/compare", label: "Compare" },
   { to: "/reach", label: "Reach" },
   { to: "/changes", label: "Changes" },
   { to: "/inventory", label: "Inventory" },
   { to: "/unresolved", label: "Unresolved" },
+  { to: "/limits", label: "Limits" },
   { to: "/sources", label: "Sources" },
   { to: "/start", label: "Start" },
 ];
