@@ -35,6 +35,8 @@ type computation struct {
 	basis map[string]*Basis
 	order []string
 	seen  map[estate.Key]bool
+
+	conflicts []conflict
 }
 
 func (c *computation) note(format string, args ...any) {
@@ -173,6 +175,7 @@ func (c *computation) disk(m *route.Map, d int32, dir string, s *sum, lo, hi int
 	queue = block.mean(queue)
 	side.coarse(block)
 	bound.coarse(block)
+	c.compare(m, d, dir, devices, volumes, side, bound, lo, hi)
 	unlike, judged := 0, 0
 	for i := lo; i < hi; i++ {
 		rate, total := own.rate[i], own.occupancy[i]

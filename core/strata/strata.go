@@ -8,6 +8,7 @@
 package strata
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"slices"
@@ -42,8 +43,11 @@ type Direction struct {
 	BytesS   reading.Row    `json:"bytes_s" doc:"Bytes per second, per cell"`
 	InFlight reading.Row    `json:"in_flight" doc:"Mean I/Os in flight, per cell"`
 	Mean     reading.Figure `json:"mean_us" doc:"Mean latency over the window, weighted by I/O"`
-	P95      reading.Figure `json:"p95_us" doc:"95 % of cells are at or below this"`
+	P50      reading.Figure `json:"p50_us" doc:"Half of all I/Os were in cells at or below this"`
+	P95      reading.Figure `json:"p95_us" doc:"95 % of all I/Os were in cells at or below this"`
+	P99      reading.Figure `json:"p99_us" doc:"99 % of all I/Os were in cells at or below this"`
 	Worst    reading.Figure `json:"worst_us" doc:"Worst cell"`
+	WorstAt  *time.Time     `json:"worst_at" doc:"When that cell began; null where nothing is known"`
 	Usual    reading.Figure `json:"usual_us" doc:"Before the change; null where there is none"`
 	During   reading.Figure `json:"during_us" doc:"During the change"`
 }
@@ -92,6 +96,7 @@ type Strata struct {
 	Statement []phrase.Phrase `json:"statement" doc:"What one would say on the phone"`
 	Basis     []Basis         `json:"basis" doc:"What it rests on"`
 	Notes     []string        `json:"notes" doc:"What limits it"`
+	Conflicts []Contradiction `json:"contradictions" doc:"Places that time the same I/O and cannot both be right"`
 }
 
 // Verdicts of a Strata.
@@ -169,11 +174,12 @@ func Compute(g reading.Grid, first int, moments []route.Moment, of estate.Key, r
 	o := latest.Estate().At(at)
 	s := Strata{Of: of.String(), Name: o.Title(), Kind: of.Ref.Kind, From: g.At(first), Step: g.Step.Seconds(), N: g.N - first, Disks: disks,
 		Notes: []string{}, Basis: []Basis{}}
-	s.Read, s.Write = direction(read, first), direction(write, first)
+	s.Read, s.Write = direction(g, read, first), direction(g, write, first)
 	s.Coverage = coverage(read.total, write.total, first)
 	s.Basis = c.bases()
 	s.judge(g, first, read, write, moments, of, r)
 	s.Notes = append(s.Notes, c.notes...)
+	s.Conflicts = c.contradictions()
 	s.Statement = s.statement(g, latest, at, r)
 	return s, nil
 }
@@ -240,7 +246,7 @@ func bandOrder() (layers []estate.Layer, place []int) {
 	return layers, place
 }
 
-func direction(s *sum, first int) Direction {
+func direction(g reading.Grid, s *sum, first int) Direction {
 	n := len(s.total)
 	row := func(occupancy []float64) reading.Row {
 		out := make(reading.Row, 0, n-first)
@@ -251,7 +257,13 @@ func direction(s *sum, first int) Direction {
 	}
 	d := Direction{Total: row(s.total), IOPS: slices.Clone(s.rate[first:]), BytesS: slices.Clone(s.bytes[first:]), InFlight: slices.Clone(s.total[first:]),
 		Mean: quotient(s.total, s.rate, first, n), Usual: reading.Missing, During: reading.Missing}
-	d.P95, d.Worst = quantile(d.Total, 0.95), quantile(d.Total, 1)
+	d.P50, d.P95, d.P99 = quantile(d.Total, d.IOPS, 0.50), quantile(d.Total, d.IOPS, 0.95), quantile(d.Total, d.IOPS, 0.99)
+	if worst := worstOf(d.Total); worst >= 0 {
+		t := g.At(first + worst)
+		d.Worst, d.WorstAt = reading.Figure(d.Total[worst]), &t
+	} else {
+		d.Worst = reading.Missing
+	}
 	layers, place := bandOrder()
 	for k, l := range layers {
 		occupancy := s.occupancy[place[k]]
@@ -268,14 +280,35 @@ func anyAbove(values []float64) bool {
 	return slices.ContainsFunc(values, func(v float64) bool { return v > 0 })
 }
 
-// quantile of the known values by the nearest-rank method; missing where none is known.
-func quantile(values []float64, q float64) reading.Figure {
-	known := slices.DeleteFunc(slices.Clone(values), math.IsNaN)
-	if len(known) == 0 {
-		return reading.Missing
+// quantile of the known values, each counted as often as I/Os were done; missing where none is known.
+func quantile(values, rate []float64, q float64) reading.Figure {
+	order := make([]int, 0, len(values))
+	var all float64
+	for i, v := range values {
+		if !math.IsNaN(v) && rate[i] > 0 {
+			order = append(order, i)
+			all += rate[i]
+		}
 	}
-	slices.Sort(known)
-	return reading.Figure(known[max(0, int(math.Ceil(q*float64(len(known))))-1)])
+	slices.SortFunc(order, func(a, b int) int { return cmp.Compare(values[a], values[b]) })
+	var sum float64
+	for _, i := range order {
+		if sum += rate[i]; sum >= q*all {
+			return reading.Figure(values[i])
+		}
+	}
+	return reading.Missing
+}
+
+// worstOf is the place of the largest known value, -1 where none is known.
+func worstOf(values []float64) int {
+	worst := -1
+	for i, v := range values {
+		if !math.IsNaN(v) && (worst < 0 || v > values[worst]) {
+			worst = i
+		}
+	}
+	return worst
 }
 
 // Then returns the estate in the middle of a change, limits and paths as they were, and where an object is in it: the last estate

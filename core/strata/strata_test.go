@@ -211,3 +211,61 @@ func TestEachCellUsesTheTopologyOfItsMoment(t *testing.T) {
 	assert.InDelta(t, 30, host[10], 0.1)
 	assert.InDelta(t, 430, host[80], 0.1)
 }
+
+// What encloses cannot take less than what it encloses: a source that says so is found, with what each says.
+func TestLayersThatContradictEachOther(t *testing.T) {
+	assert.Empty(t, compute(t, measured(90, calm()), "vm:manifest-db-01").Conflicts)
+	e := measured(90, calm())
+	e.Set(tiny.Key("array", "volume:v"), "read_latency_us", func(i int) float64 {
+		if i%3 == 0 {
+			return 9000
+		}
+		return 300
+	})
+	s := compute(t, e, "vm:manifest-db-01")
+	require.Len(t, s.Conflicts, 1)
+	x := s.Conflicts[0]
+	assert.Equal(t, "read", x.Direction)
+	assert.InDelta(t, 9000, float64(x.InnerTime), 1)
+	assert.Less(t, float64(x.OuterTime), 2000.0)
+	assert.InDelta(t, 1.0/3, float64(x.Share), 0.05)
+	assert.Contains(t, x.Inner, "vol-1")
+	assert.Contains(t, x.Words, "9.00 ms")
+	e.Set(tiny.Key("array", "volume:v"), "read_latency_us", func(i int) float64 {
+		if i%12 == 0 {
+			return 9000
+		}
+		return 300
+	})
+	assert.Empty(t, compute(t, e, "vm:manifest-db-01").Conflicts, "a twelfth of the cells is chance")
+	e = measured(90, calm())
+	e.Set(tiny.Key("hyp", "device:h0-v"), "read_latency_us", tiny.Always(20_000))
+	s = compute(t, e, "vm:manifest-db-01")
+	require.NotEmpty(t, s.Conflicts)
+	assert.Contains(t, s.Conflicts[0].Outer, "all virtual disks")
+}
+
+// Quantiles count I/Os, not cells: a slow cell in which little was done weighs little.
+func TestQuantilesCountIOs(t *testing.T) {
+	e := measured(90, calm())
+	disk := tiny.Key("hyp", "vdisk:manifest-db-01")
+	slow := func(i int) bool { return i >= 60 && i%10 == 0 }
+	e.Set(disk, "read_iops", func(i int) float64 {
+		if slow(i) {
+			return 1
+		}
+		return 1000
+	})
+	e.Set(disk, "read_latency_us", func(i int) float64 {
+		if slow(i) {
+			return 50_000
+		}
+		return 1500 + float64(i)
+	})
+	d := compute(t, e, "vm:manifest-db-01").Read
+	assert.Less(t, float64(d.P99), 2000.0)
+	assert.LessOrEqual(t, float64(d.P50), float64(d.P95))
+	assert.EqualValues(t, 50_000, d.Worst)
+	require.NotNil(t, d.WorstAt)
+	assert.Equal(t, tiny.Start.Add(60*time.Minute), *d.WorstAt)
+}

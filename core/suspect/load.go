@@ -80,6 +80,8 @@ type load struct {
 	bytes       []float64
 	demand      []float64
 	parts       []part
+	flows       []float64 // bytes per second by the fabric's flows; nil where there are none
+	fabric      bool      // the hypervisor says nothing: what flows carried counts
 }
 
 // part is what one virtual disk of a tenant asks of one volume; zero outside the moments in which it
@@ -144,6 +146,18 @@ func (l *load) add(in Input, m *route.Map, d int32, lo, hi int) {
 	r, w, rb, wb := cells("read_iops"), cells("write_iops"), cells("read_bytes_s"), cells("write_bytes_s")
 	ro := reading.Occupancy(in.Grid, in.From.Runs(key, "read_iops"), in.From.Runs(key, "read_latency_us")).Value
 	wo := reading.Occupancy(in.Grid, in.From.Runs(key, "write_iops"), in.From.Runs(key, "write_latency_us")).Value
+	if f := in.flowed(m, flowsOf(m, d)); f != nil {
+		if unseen(r, w) {
+			l.fabric = true
+			r, w, rb, wb, ro, wo = f.rate[0], f.rate[1], f.bytes[0], f.bytes[1], f.flight[0], f.flight[1]
+		}
+		if l.flows == nil {
+			l.flows = make([]float64, in.Grid.N)
+		}
+		for i := lo; i < hi; i++ {
+			l.flows[i] += f.bytes[0][i] + f.bytes[1][i]
+		}
+	}
 	row := func() []float64 { return make([]float64, in.Grid.N) }
 	pt := part{reads: row(), writes: row(), readBytes: row(), writeBytes: row(), flight: row()}
 	if v := m.Volumes(d); len(v) > 0 {
@@ -358,9 +372,15 @@ func (l *load) trace(first int, dir string, e onset.Episode, found bool) Trace {
 
 func (l *load) tenant(in Input, dir string, e onset.Episode, found bool) Tenant {
 	t := Tenant{Ref: l.vm.Key.String(), Name: l.vm.Title(), Tier: l.vm.Tier(), Application: l.vm.Facts.Text("application"),
-		Role: Bystander, Share: reading.Missing, Onset: reading.Missing, Demand: Pair{reading.Missing, reading.Missing}, Trace: l.trace(in.First, dir, e, found)}
+		Role: Bystander, Share: reading.Missing, Onset: reading.Missing, Seen: "hypervisor", Flows: Pair{reading.Missing, reading.Missing}, Demand: Pair{reading.Missing, reading.Missing}, Trace: l.trace(in.First, dir, e, found)}
 	if found {
 		t.Demand = Pair{reading.Figure(reading.MeanOver(l.demand, e.UsualFrom, e.Begin)), reading.Figure(reading.MeanOver(l.demand, e.Begin, e.End))}
+	}
+	if l.fabric {
+		t.Seen = "fabric"
+	}
+	if l.flows != nil && found {
+		t.Flows = Pair{reading.Figure(reading.MeanOver(l.flows, e.UsualFrom, e.Begin)), reading.Figure(reading.MeanOver(l.flows, e.Begin, e.End))}
 	}
 	if math.IsNaN(reading.MeanOver(l.demand, in.First, len(l.demand))) {
 		t.Role, t.Why = NotSeen, "no readings of its virtual disks in this window"

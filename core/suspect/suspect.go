@@ -84,6 +84,8 @@ type Tenant struct {
 	Why         string         `json:"why" doc:"The figures that say so, in words"`
 	Demand      Pair           `json:"demand" doc:"Cost units per second asked of the component"`
 	Share       reading.Figure `json:"share" doc:"Part of the added demand it brought, 0–1"`
+	Seen        string         `json:"seen_by" doc:"Who counted its I/O: the hypervisor, or the fabric where that tags frames by VM" enum:"hypervisor,fabric"`
+	Flows       Pair           `json:"flows_bytes_s" doc:"What the fabric's flows of it carried, bytes per second; null where frames are not tagged"`
 	Onset       reading.Figure `json:"onset_s" doc:"When its demand rose, s after the component slowed; null where it did not"`
 	Trace
 }
@@ -107,6 +109,7 @@ type Suspects struct {
 	Statement  []phrase.Phrase `json:"statement" doc:"What one would say on the phone"`
 	Component  Trace           `json:"component" doc:"The component itself"`
 	Demand     Pair            `json:"demand" doc:"Cost units per second, all tenants"`
+	Busy       Pair            `json:"busy" doc:"How busy the component was, 0–1; null where it does not say"`
 	Unit       string          `json:"cost_unit" doc:"What a cost unit is"`
 	Tenants    []Tenant        `json:"tenants" doc:"Ranked by part in the added demand, then by harm"`
 	Coverage   reading.Figure  `json:"coverage" doc:"Part of the tenants' cells that is known, 0–1"`
@@ -149,7 +152,7 @@ func Compute(in Input) (Suspects, error) {
 	}
 	o := latest.Estate().At(at)
 	s := Suspects{Of: in.Of.String(), Name: title(latest.Estate(), at), Kind: o.Key.Ref.Kind, From: in.Grid.At(in.First), Step: in.Grid.Step.Seconds(),
-		N: in.Grid.N - in.First, Outcome: Unknown, Confidence: reading.Missing, Notes: []string{}, Grounds: []string{}, Tenants: []Tenant{}}
+		N: in.Grid.N - in.First, Outcome: Unknown, Confidence: reading.Missing, Busy: Pair{reading.Missing, reading.Missing}, Notes: []string{}, Grounds: []string{}, Tenants: []Tenant{}}
 	price := priceOf(latest.Estate(), at)
 	switch in.Cost {
 	case CostIO:
@@ -234,6 +237,8 @@ func (s *Suspects) compare(in Input, loads []*load, e onset.Episode, price price
 		added += rise[k]
 	}
 	s.Demand = Pair{reading.Figure(before), reading.Figure(during)}
+	busy := reading.Align(in.Grid, in.From.Runs(in.Of, "busy_share")).Value
+	s.Busy = Pair{reading.Figure(reading.MeanOver(busy, e.UsualFrom, e.Begin)), reading.Figure(reading.MeanOver(busy, e.Begin, e.End))}
 	grew := during >= demandRise*before || in.Capped && added >= (demandRise-1)*before
 	for k := range s.Tenants {
 		t := &s.Tenants[k]
@@ -272,7 +277,7 @@ func (s *Suspects) compare(in Input, loads []*load, e onset.Episode, price price
 		}
 	}
 	switch top3 := part(0) + part(1) + part(2); {
-	case !grew:
+	case !grew, !s.asked():
 		s.Outcome = Itself
 	case !rose(0):
 		s.Outcome = Everybody
@@ -287,6 +292,18 @@ func (s *Suspects) compare(in Input, loads []*load, e onset.Episode, price price
 	default:
 		s.Outcome = Everybody
 	}
+}
+
+// asked reports whether the component is busier because it is asked for more, and not because each I/O holds it longer. By the utilization
+// law busy = demand × service, so what it became busier by is the product of what both became more by; the larger factor is the reason.
+// Where it does not say how busy it is, nothing says otherwise.
+func (s *Suspects) asked() bool {
+	busy := float64(s.Busy.During / s.Busy.Before)
+	demand := float64(s.Demand.During / s.Demand.Before)
+	if !(busy > 0) || math.IsInf(busy, 0) || math.IsNaN(demand) {
+		return true
+	}
+	return demand*demand >= busy
 }
 
 func (s *Suspects) accuse(at []int) {
@@ -316,6 +333,9 @@ func (s *Suspects) confide(part, next float64, e onset.Episode, t Tenant) {
 	}
 	c := (0.5*part + 0.3*margin + 0.2*timing) * float64(s.Coverage) * e.Probability
 	s.Confidence = reading.Figure(math.Min(0.99, c))
+	if f := t.Flows; f.Before.Known() && f.During.Known() {
+		s.Grounds = append(s.Grounds, fmt.Sprintf("the fabric's own count of its frames went from %s/s to %s/s", phrase.Bytes(float64(f.Before)), phrase.Bytes(float64(f.During))))
+	}
 	s.Grounds = append(s.Grounds,
 		fmt.Sprintf("%s of the added demand (weight 0.5)", phrase.Percent(part)),
 		fmt.Sprintf("margin to the next tenant %s (weight 0.3)", phrase.Percent(margin)),
@@ -366,7 +386,7 @@ func coverage(loads []*load, first int) reading.Figure {
 // Needs lists the readings that Compute will ask for.
 func Needs(moments []route.Moment, of estate.Key) []route.Need {
 	io := []string{"read_iops", "write_iops", "read_bytes_s", "write_bytes_s", "read_latency_us", "write_latency_us"}
-	needs := []route.Need{{Key: of, Metrics: io}}
+	needs := []route.Need{{Key: of, Metrics: append(slices.Clone(io), "busy_share")}}
 	seen := map[estate.Key]bool{of: true}
 	for _, m := range moments {
 		e := m.Map.Estate()
@@ -378,6 +398,12 @@ func Needs(moments []route.Moment, of estate.Key) []route.Need {
 			if k := e.At(d.At).Key; !seen[k] {
 				seen[k] = true
 				needs = append(needs, route.Need{Key: k, Metrics: io})
+			}
+			for _, f := range flowsOf(m.Map, d.At) {
+				if k := e.At(f).Key; !seen[k] {
+					seen[k] = true
+					needs = append(needs, route.Need{Key: k, Metrics: io})
+				}
 			}
 			for _, v := range m.Map.Volumes(d.At) {
 				if k := e.At(v).Key; !seen[k] {

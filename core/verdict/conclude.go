@@ -18,6 +18,9 @@ func (l *Located) Conclude(tenants *suspect.Suspects) Explanation {
 	s := &l.Strata
 	out := Explanation{Subject: s.Of, Name: s.Name, Kind: s.Kind, From: s.From, To: l.in.Grid.End(), Usual: reading.Missing, During: reading.Missing,
 		Layers: layersOf(s), Evidence: []Evidence{}, Suspects: []Accused{}, Sufferers: []Sufferer{}, Cleared: []Ground{}, Unseen: slices.Clone(s.Notes), Settle: []string{}, Helps: []string{}}
+	for _, c := range s.Conflicts {
+		out.Unseen = append(out.Unseen, c.Words)
+	}
 	if out.Unseen == nil {
 		out.Unseen = []string{}
 	}
@@ -150,6 +153,9 @@ func (l *Located) class(c *cause, tenants *suspect.Suspects, out *Explanation) C
 			return class
 		}
 		return HostQueue
+	}
+	if class, ok := l.moving(c, out); ok {
+		return class
 	}
 	if l.asked(c, tenants) {
 		if class, ok := l.accuse(c, tenants, out); ok {

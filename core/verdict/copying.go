@@ -2,6 +2,7 @@ package verdict
 
 import (
 	"math"
+	"slices"
 	"time"
 
 	"dowsingrod/core/estate"
@@ -93,7 +94,7 @@ func (l *Located) copied(c *cause, out *Explanation) (Class, bool) {
 	x := l.scene
 	f, ok := x.foreigner(c.at)
 	if !ok {
-		return "", false
+		return l.moving(c, out)
 	}
 	e := x.m.Estate()
 	words := phrase.Bytes(f.during) + " a second at " + x.m.FullName(f.volume) + " come from no virtual disk that is known, before " + phrase.Bytes(f.before)
@@ -108,20 +109,65 @@ func (l *Located) copied(c *cause, out *Explanation) (Class, bool) {
 		if !here || event.Time.Before(from) || event.Time.After(to) {
 			continue
 		}
-		for _, vm := range e.From(d, estate.Uses) {
-			o := e.At(vm)
-			words := words + "; its disk " + e.At(d).Title() + " reports " + event.What
-			for k := range out.Suspects {
-				if out.Suspects[k].Ref == o.Key.String() {
-					out.Suspects = append(out.Suspects[:k], out.Suspects[k+1:]...)
-					break
-				}
-			}
-			out.Suspects = append([]Accused{{Ref: o.Key.String(), Name: o.Title(), Tier: o.Tier(), Application: o.Facts.Text("application"), Accused: true,
-				Score: 1, Onset: reading.Figure(event.Time.Sub(l.Strata.Change.From).Seconds()), Evidence: words}}, out.Suspects...)
+		if l.lead(out, d, event, words+"; its disk "+e.At(d).Title()+" reports "+event.What) {
 			return NoisyNeighbour, true
 		}
 	}
 	out.Unseen = append(out.Unseen, words+": a copy, or a host that is not watched.")
 	return NoisyNeighbour, true
+}
+
+// lead puts a disk's machine first among the suspects, accused.
+func (l *Located) lead(out *Explanation, disk int32, event Event, words string) bool {
+	e := l.scene.m.Estate()
+	vm := e.FirstFrom(disk, estate.Uses)
+	if vm < 0 {
+		return false
+	}
+	o := e.At(vm)
+	out.Suspects = slices.DeleteFunc(out.Suspects, func(a Accused) bool { return a.Ref == o.Key.String() })
+	out.Suspects = append([]Accused{{Ref: o.Key.String(), Name: o.Title(), Tier: o.Tier(), Application: o.Facts.Text("application"), Accused: true,
+		Score: 1, Onset: reading.Figure(event.Time.Sub(l.Strata.Change.From).Seconds()), Evidence: words}}, out.Suspects...)
+	return true
+}
+
+// moveBegun is what a source reports when it begins to copy a disk elsewhere.
+const moveBegun = "move_begun"
+
+// moving accuses whose disk began to be copied as it began to hurt, where the array does not tell what its LUNs carry, so that the copy
+// itself cannot be seen. One such disk is a reason; of two nobody can say which.
+func (l *Located) moving(c *cause, out *Explanation) (Class, bool) {
+	x := l.scene
+	if !c.told {
+		return "", false
+	}
+	e := x.m.Estate()
+	on := map[estate.Key]int32{}
+	for _, d := range x.m.VDisks(c.at) {
+		if d.State != route.Active {
+			continue
+		}
+		for _, v := range x.m.Volumes(d.At) {
+			if len(x.in.From.Runs(e.At(v).Key, moved[0])) > 0 {
+				return "", false // what it carries is known, and it is not more than its disks do
+			}
+		}
+		on[e.At(d.At).Key] = d.At
+	}
+	from, to := l.Strata.Change.From.Add(-early), l.Strata.Change.From.Add(late)
+	var found *Event
+	for k, event := range l.in.Events {
+		if _, here := on[event.Of]; !here || event.What != moveBegun || event.Time.Before(from) || event.Time.After(to) {
+			continue
+		}
+		if found != nil && found.Of != event.Of {
+			return "", false
+		}
+		found = &l.in.Events[k]
+	}
+	if found == nil {
+		return "", false
+	}
+	d := on[found.Of]
+	return NoisyNeighbour, l.lead(out, d, *found, "its disk "+e.At(d).Title()+" began to be copied elsewhere as it began; the array tells nothing of what its LUNs carry, so how much that is cannot be seen")
 }

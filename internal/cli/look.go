@@ -497,6 +497,9 @@ func (a *App) printStrata(s strata.Strata) {
 		}
 		a.print(t)
 	}
+	for _, x := range s.Conflicts {
+		a.say([]phrase.Phrase{phrase.Say("Layers contradict each other: %s", x.Words)})
+	}
 	for _, n := range s.Notes {
 		a.say([]phrase.Phrase{phrase.Say("Note: %s", n)})
 	}
@@ -536,6 +539,14 @@ func (a *App) printDirection(name string, d strata.Direction, s strata.Strata) {
 		t.add("  total", phrase.Micros(float64(d.Mean)), phrase.Micros(float64(d.P95)), phrase.Micros(float64(d.Worst)), sparkline(d.Total, 40))
 	}
 	a.print(t)
+	if d.Mean.Known() {
+		worst := ""
+		if d.WorstAt != nil {
+			worst = " at " + d.WorstAt.Local().Format("15:04")
+		}
+		a.say([]phrase.Phrase{phrase.Say("Half of all %ss within %s, 95 %% within %s, 99 %% within %s; worst %s%s.", name, phrase.Micros(float64(d.P50)), phrase.Micros(float64(d.P95)),
+			phrase.Micros(float64(d.P99)), phrase.Micros(float64(d.Worst)), worst)})
+	}
 	a.chart(name+" latency", phrase.Micros(greatest(d.Total)), d.Total)
 	a.chart(name+"s/s", phrase.Rate(greatest(d.IOPS)), d.IOPS)
 	a.chart(name+" bytes/s", phrase.Bytes(greatest(d.BytesS))+"/s", d.BytesS)

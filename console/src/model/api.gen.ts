@@ -1194,6 +1194,34 @@ export interface components {
             /** @description kind:id@source */
             ref: string;
         };
+        Contradiction: {
+            /**
+             * @description Reads or writes
+             * @enum {string}
+             */
+            direction: "read" | "write";
+            /** @description Who is enclosed, and yet says more */
+            inner: string;
+            /**
+             * Format: double
+             * @description What the inner says there
+             */
+            inner_us: number | null;
+            /** @description Who encloses: the place and its source */
+            outer: string;
+            /**
+             * Format: double
+             * @description What the outer says in the cells where they contradict each other, µs per I/O
+             */
+            outer_us: number | null;
+            /**
+             * Format: double
+             * @description Part of the cells in which both are known, 0–1
+             */
+            share: number | null;
+            /** @description In words, with what it can come from */
+            words: string;
+        };
         Contrast: {
             /**
              * Format: double
@@ -1347,9 +1375,19 @@ export interface components {
             mean_us: number | null;
             /**
              * Format: double
-             * @description 95 % of cells are at or below this
+             * @description Half of all I/Os were in cells at or below this
+             */
+            p50_us: number | null;
+            /**
+             * Format: double
+             * @description 95 % of all I/Os were in cells at or below this
              */
             p95_us: number | null;
+            /**
+             * Format: double
+             * @description 99 % of all I/Os were in cells at or below this
+             */
+            p99_us: number | null;
             /** @description µs per I/O at the virtual disk, per cell */
             total_us: (number | null)[];
             /**
@@ -1357,6 +1395,11 @@ export interface components {
              * @description Before the change; null where there is none
              */
             usual_us: number | null;
+            /**
+             * Format: date-time
+             * @description When that cell began; null where nothing is known
+             */
+            worst_at: string | null;
             /**
              * Format: double
              * @description Worst cell
@@ -2784,6 +2827,8 @@ export interface components {
             basis: components["schemas"]["Basis"][];
             /** @description When it hurt, where something stands out */
             change?: components["schemas"]["Change"];
+            /** @description Places that time the same I/O and cannot both be right */
+            contradictions: components["schemas"]["Contradiction"][];
             /**
              * Format: double
              * @description Part of the window in which the virtual disks were read, 0–1
@@ -2947,6 +2992,8 @@ export interface components {
             until: string | null;
         };
         Suspects: {
+            /** @description How busy the component was, 0–1; null where it does not say */
+            busy: components["schemas"]["Pair"];
             /** @description The component itself */
             component: components["schemas"]["Trace"];
             /**
@@ -3104,6 +3151,8 @@ export interface components {
             bytes_s_pair: components["schemas"]["Pair"];
             /** @description Cost units per second asked of the component */
             demand: components["schemas"]["Pair"];
+            /** @description What the fabric's flows of it carried, bytes per second; null where frames are not tagged */
+            flows_bytes_s: components["schemas"]["Pair"];
             /** @description Mean I/Os in flight */
             in_flight: (number | null)[];
             /** @description I/Os in flight */
@@ -3126,6 +3175,11 @@ export interface components {
              * @enum {string}
              */
             role: "suspect" | "sufferer" | "bystander" | "not seen";
+            /**
+             * @description Who counted its I/O: the hypervisor, or the fabric where that tags frames by VM
+             * @enum {string}
+             */
+            seen_by: "hypervisor" | "fabric";
             /**
              * Format: double
              * @description Part of the added demand it brought, 0–1

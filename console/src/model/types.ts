@@ -8,6 +8,7 @@ export type SectionView = Schemas["SectionView"];
 export type SectionNode = Schemas["Node"];
 export type NodeFigures = Schemas["NodeFigures"];
 export type Strata = Schemas["Strata"];
+export type Contradiction = Schemas["Contradiction"];
 export type Direction = Schemas["Direction"];
 export type Band = Schemas["Band"];
 export type Suspects = Schemas["Suspects"];

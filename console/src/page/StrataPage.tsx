@@ -1,6 +1,6 @@
-import { count, lasting, micros, percent, signed } from "../model/format";
+import { clock, count, lasting, micros, percent, signed } from "../model/format";
 import { layerTone, layerWords } from "../model/layers";
-import type { Changes, Direction, Strata } from "../model/types";
+import type { Changes, Contradiction, Direction, Strata } from "../model/types";
 import { Answer, FindKey } from "../part/Answer";
 import { ChangeLane } from "../part/ChangeLane";
 import { Heading } from "../part/Heading";
@@ -8,6 +8,7 @@ import { Statement } from "../part/Statement";
 import { StrataChart } from "../part/StrataChart";
 import { useAddress } from "../ui/address";
 import { PageLink } from "../ui/Button";
+import { Glyph } from "../ui/Glyph";
 import { Hint } from "../ui/Hint";
 import { useAsk } from "../ui/useAsk";
 import { kindWords } from "./SectionPage";
@@ -60,11 +61,30 @@ function View({ s }: { s: Strata }) {
               <ChangeLane changes={changes.data} height={20} margin={54} />
             </div>
           )}
+          <Contradictions of={s.contradictions} />
           <Figures strata={s} />
           <Basis strata={s} />
         </>
       )}
     </>
+  );
+}
+
+/** Places that time the same I/O and cannot both be right. */
+function Contradictions({ of }: { of: Contradiction[] }) {
+  if (of.length === 0) return null;
+  return (
+    <section className="mx-6 mt-4 border-l-2 border-ochre pl-4 text-[12.5px]" data-testid="contradictions">
+      <h2 className="flex items-center gap-2 font-semibold">
+        <Glyph mark="strained" />
+        Layers contradict each other
+      </h2>
+      {of.map((c) => (
+        <p key={c.direction + c.inner} className="mt-1 max-w-[980px] text-quiet">
+          {c.words}
+        </p>
+      ))}
+    </section>
   );
 }
 
@@ -140,11 +160,22 @@ function Layers({ name, d, s, worst }: { name: string; d: Direction; s: Strata; 
           ) : (
             <>
               <td className={`${cell} font-semibold`}>{micros(d.mean_us)}</td>
-              <td className={`${cell} text-quiet`}>
-                95 %: {micros(d.p95_us)} · worst: {micros(d.worst_us)}
-              </td>
+              <td className={`${cell} text-quiet`}>of all</td>
             </>
           )}
+        </tr>
+        <tr>
+          <td colSpan={changed ? 4 : 3} className="border-t border-line py-[5px] text-quiet">
+            {d.mean_us === null ? (
+              "No I/O in this window."
+            ) : (
+              <>
+                Half of all {name} within {micros(d.p50_us)}, 95 % within {micros(d.p95_us)}, 99 % within{" "}
+                {micros(d.p99_us)}; worst {micros(d.worst_us)}
+                {d.worst_at && ` at ${clock(Date.parse(d.worst_at))}`}
+              </>
+            )}
+          </td>
         </tr>
       </tbody>
     </table>
