@@ -10,6 +10,7 @@ const SurveyPage = lazy(() => import("./page/SurveyPage"));
 const IncidentsPage = lazy(() => import("./page/IncidentsPage"));
 const ExplainPage = lazy(() => import("./page/ExplainPage"));
 const ComparePage = lazy(() => import("./page/ComparePage"));
+const ReadingsPage = lazy(() => import("./page/ReadingsPage"));
 const LimitsPage = lazy(() => import("./page/LimitsPage"));
 const StrataPage = lazy(() => import("./page/StrataPage"));
 const InventoryPage = lazy(() => import("./page/InventoryPage"));
@@ -37,6 +38,7 @@ const tree = root.addChildren([
     page("/strata", () => <StrataPage />),
     page("/suspects", () => <SuspectsPage />),
     page("/compare", () => <ComparePage />),
+    page("/readings", () => <ReadingsPage />),
     page("/limits", () => <LimitsPage />),
     page("/reach", () => <ReachPage />),
     page("/inventory", () => <InventoryPage />),

@@ -48,6 +48,7 @@ func (s *server) registerLimits(api huma.API) {
 		func(ctx context.Context, in *struct{ LimitFor }) (service.LimitList, error) {
 			return s.Service.RestoreLimit(ctx, in.rule(), who(ctx).Name)
 		})
+	add(s, api, service.Viewer, get("measured", "/measured", "All that is measured of an object, with what is usual for these hours"), windowed(s, s.Service.Measured))
 	add(s, api, service.Viewer, get("stretches", "/stretches", "What was past its limits in a window, since when and how far; those that last first"),
 		func(ctx context.Context, in *struct {
 			WindowInput

@@ -83,7 +83,7 @@ func (a *App) root() *cli.Command {
 			return ctx, nil
 		},
 		Commands: []*cli.Command{
-			a.find(), a.show(), a.why(), a.route(), a.reach(), a.changes(), a.inventory(), a.hardware(), a.unresolved(), a.graph(), a.survey(), a.incidents(), a.limits(), a.explanation(), a.compare(), a.strata(), a.suspects(), a.source(),
+			a.find(), a.show(), a.why(), a.route(), a.reach(), a.changes(), a.inventory(), a.hardware(), a.unresolved(), a.graph(), a.survey(), a.incidents(), a.limits(), a.readings(), a.explanation(), a.compare(), a.strata(), a.suspects(), a.source(),
 			a.importFeed(), a.signIn(), a.account(), a.token(), a.serve(), a.demo(), a.lab(), a.openapi(),
 		},
 		Action: func(_ context.Context, c *cli.Command) error {

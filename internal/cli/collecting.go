@@ -49,7 +49,7 @@ func startCollecting(ctx context.Context, svc *service.Service, key string, log 
 	}, nil
 }
 
-// startWatching lets the service look for incidents until the function returned is called.
+// startWatching lets the service look for incidents, and learn what is usual, until the function returned is called.
 func startWatching(ctx context.Context, svc *service.Service, log *slog.Logger) (stop func()) {
 	ctx, cancel := context.WithCancel(ctx)
 	done := make(chan struct{})
@@ -57,8 +57,14 @@ func startWatching(ctx context.Context, svc *service.Service, log *slog.Logger) 
 		defer close(done)
 		svc.Watch(ctx, log)
 	}()
+	learned := make(chan struct{})
+	go func() {
+		defer close(learned)
+		svc.Learn(ctx, log)
+	}()
 	return func() {
 		cancel()
 		<-done
+		<-learned
 	}
 }

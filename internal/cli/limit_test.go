@@ -71,3 +71,21 @@ func TestWhatWasPassedOnTheCommandLine(t *testing.T) {
 		assert.Equal(t, "pool:p2@heron", x.Ref)
 	}
 }
+
+func TestReadingsOnTheCommandLine(t *testing.T) {
+	d := testbed.LoadDemo(t)
+	c := demo(t)
+	require.NoError(t, d.Service.LearnUntil(t.Context(), d.Anchor))
+	to := d.Anchor.UTC().Format("2006-01-02T15:04:05Z")
+	out, complaint, status := c.run("readings", "pool:p2@heron", "--to", to)
+	require.Zero(t, status, complaint)
+	for _, part := range []string{"not as usual", "busy_share", "above, ", "What is usual rests on all of"} {
+		assert.Contains(t, out, part)
+	}
+	out, complaint, status = c.run("readings", "manifest-db-02", "--to", to, "--metric", "latency")
+	require.Zero(t, status, complaint)
+	assert.Contains(t, out, "read_latency_us")
+	assert.NotContains(t, out, "busy_share")
+	_, _, status = c.run("readings")
+	assert.Equal(t, 2, status)
+}

@@ -61,3 +61,8 @@ func (c *Client) Stretches(ctx context.Context, of string, w Window, limit int) 
 	}
 	return get[service.StretchList](ctx, c, "/stretches", q)
 }
+
+// Measured returns all that is measured of an object, with what is usual.
+func (c *Client) Measured(ctx context.Context, of string, w Window) (service.Measured, error) {
+	return get[service.Measured](ctx, c, "/measured", w.query(of))
+}

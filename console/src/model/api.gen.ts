@@ -340,6 +340,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/measured": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * All that is measured of an object, with what is usual for these hours
+         * @description Needs the role viewer.
+         */
+        get: operations["measured"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/metrics": {
         parameters: {
             query?: never;
@@ -2061,6 +2081,26 @@ export interface components {
              */
             write_us: number | null;
         };
+        Limit: {
+            /** @description What it is about */
+            aspect: string;
+            /**
+             * Format: double
+             * @description Failing above this; null for never
+             */
+            failing: number | null;
+            /** @description A metric of the catalogue, or one derived from it: utilization, allowed_share, uneven_share, used_share */
+            metric: string;
+            /** @description Why the level is where it is */
+            reason: string;
+            /**
+             * Format: double
+             * @description Strained above this, in the metric's unit; null for never
+             */
+            strained: number | null;
+            /** @description What the figure is, after the number */
+            words: string;
+        };
         LimitChange: {
             /**
              * Format: date-time
@@ -2242,6 +2282,100 @@ export interface components {
             to: number;
             /** @description What was passed, in words */
             words: string;
+        };
+        Measured: {
+            /**
+             * Format: date-time
+             * @description Start of the first cell
+             */
+            from: string;
+            /** @description Kind of object */
+            kind: string;
+            /** @description The kind in words */
+            label: string;
+            /** @description Its layer */
+            layer: string;
+            /** @description By what it was found */
+            matched?: string;
+            /** @description In the order of the catalogue */
+            metrics: components["schemas"]["MeasuredMetric"][];
+            /**
+             * Format: int64
+             * @description Number of cells
+             */
+            n: number;
+            /** @description Its name */
+            name: string;
+            /** @description Name of the host, switch or array that it is part of */
+            owner?: string;
+            /** @description Address, kind:id@source */
+            ref: string;
+            /** @description What one would say on the phone */
+            says: string;
+            /** @description Who lists it */
+            source: string;
+            /**
+             * Format: double
+             * @description Length of a cell in s
+             */
+            step_s: number;
+            /** @description Service tier of a VM */
+            tier?: string;
+            /**
+             * Format: int64
+             * @description Weeks of the best known hour of the week that were learned from
+             */
+            weeks: number;
+        };
+        MeasuredMetric: {
+            /**
+             * Format: double
+             * @description Part of the known cells that lie above what is usual, 0–1; null where nothing is
+             */
+            above: number | null;
+            /**
+             * Format: double
+             * @description Age of the reading at the end of the window in s
+             */
+            age_s: number;
+            /**
+             * Format: double
+             * @description Part of them that lie below it
+             */
+            below: number | null;
+            /** @description What it includes */
+            doc: string;
+            /**
+             * Format: double
+             * @description The source's interval in s
+             */
+            interval_s: number;
+            /** @description The limit in force for it, where there is one */
+            limit?: components["schemas"]["Limit"];
+            /**
+             * Format: double
+             * @description Over the window
+             */
+            mean: number | null;
+            /** @description Name of the metric */
+            metric: string;
+            /** @description Its name */
+            name: string;
+            /** @description Whose it is, kind:id@source: the object's, or one of its virtual disks' */
+            of: string;
+            /** @description Over the window, 60 cells */
+            row: (number | null)[];
+            /** @description Its unit */
+            unit: string;
+            /** @description That it is unusual, in words; absent where it is not */
+            unusual?: string;
+            /** @description What is usual for these hours */
+            usual: components["schemas"]["Usual"];
+            /**
+             * Format: double
+             * @description Newest reading
+             */
+            value: number | null;
         };
         Metric: {
             /** @description What it includes */
@@ -3320,6 +3454,26 @@ export interface components {
              */
             total: number;
         };
+        Usual: {
+            /**
+             * @description What it rests on
+             * @enum {string}
+             */
+            basis: "hour of the week" | "hour of the day" | "all hours" | "nothing";
+            /** @description Nine tenths do */
+            high: (number | null)[];
+            /** @description A tenth of usual readings lie below this, per cell */
+            low: (number | null)[];
+            /** @description Half of them do */
+            mid: (number | null)[];
+            /**
+             * Format: int64
+             * @description Weeks, days or hours, by the basis
+             */
+            seen: number;
+            /** @description What it rests on, in words */
+            words: string;
+        };
         Verdict: {
             /**
              * @description Class of cause
@@ -4096,6 +4250,42 @@ export interface operations {
                 };
                 content: {
                     "application/json": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    measured: {
+        parameters: {
+            query: {
+                /** @description The object: kind:id, kind:id@source, a name, or any identifier in any notation */
+                of: string;
+                /** @description Start of the window: RFC 3339, or back from now as -2h. Two hours before the end where absent */
+                from?: string;
+                /** @description End of the window; now where absent */
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Measured"];
                 };
             };
             /** @description Error */

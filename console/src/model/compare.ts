@@ -1,5 +1,5 @@
-import { byteRate, micros, percent, rate } from "./format";
-import type { Contrast, Direction } from "./types";
+import { byteRate, bytes, micros, percent, rate } from "./format";
+import type { Direction } from "./types";
 
 export type Beside = "day" | "week" | "before" | "same";
 
@@ -25,11 +25,12 @@ export function otherStart(beside: Beside, from: number, to: number): number | u
 }
 
 /** A figure of a contrast with its unit. */
-export function figureWords(v: number | null, unit: Contrast["unit"]): string {
+export function figureWords(v: number | null, unit: string): string {
   if (v === null) return "–";
   if (unit === "µs") return micros(v);
   if (unit === "share") return percent(v);
   if (unit === "B/s") return byteRate(v);
+  if (unit === "B") return bytes(v);
   return `${rate(v)}${unit === "1/s" ? "/s" : ""}`;
 }
 

@@ -4,6 +4,7 @@ import { useState } from "react";
 import { type Beside, bars, besides, figureWords, furthest, otherStart } from "../model/compare";
 import { micros, signed, windowWords } from "../model/format";
 import { layerTone } from "../model/layers";
+import { metricWords } from "../model/readings";
 import { ask } from "../model/service";
 import type { ComparedSide, Contrast, Direction, SideBySide } from "../model/types";
 import { Answer, FindKey } from "../part/Answer";
@@ -277,11 +278,3 @@ function Differences({ of }: { of: Contrast[] }) {
     </section>
   );
 }
-
-const metricWords = (m: string) =>
-  m
-    .replace(/_us$/, "")
-    .replace(/_s$/, "/s")
-    .replace(/_share$/, "")
-    .replaceAll("_", " ")
-    .replace("iops", "IOPS");

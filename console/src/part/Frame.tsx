@@ -24,6 +24,7 @@ const pages = [
   { to: "/strata", label: "Strata" },
   { to: "/suspects", label: "Suspects" },
   { to: "/compare", label: "Compare" },
+  { to: "/readings", label: "Readings" },
   { to: "/reach", label: "Reach" },
   { to: "/changes", label: "Changes" },
   { to: "/inventory", label: "Inventory" },
