@@ -339,6 +339,12 @@ func tune(each int, kinds []string) error {
 		return err
 	}
 	score("tuning", results)
+	for k := range 40 { // what the table of core/verdict is fitted to
+		in := func(r result) bool { return r.said != verdict.Unknown && min(39, int(r.confidence*40)) == k }
+		if right, n := mean(results, result.right, in); n > 0 {
+			line("SCORE", fmt.Sprintf("tuning.stated.%.3f.right_of_%d", float64(k)/40, n), right*100, "%")
+		}
+	}
 	for _, r := range results {
 		if r.right() < 1 || r.suspect == 0 || r.innocent == 1 {
 			fmt.Fprintf(os.Stderr, "%s %d: %s\n", r.kind, r.seed, r.note)

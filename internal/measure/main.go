@@ -45,6 +45,8 @@ func main() {
 		err = manyFeeds(ctx)
 	case "serve-feeds":
 		err = serveFeeds()
+	case "diagnosis":
+		err = diagnosis(ctx)
 	case "estates":
 		err = estates(ctx)
 	case "labs":
@@ -64,7 +66,7 @@ func main() {
 			err = estateOf(ctx, vms)
 			break
 		}
-		err = errors.New("usage: measure bench | measure collect | measure estates | measure labs | measure score | measure tuning EACH [KIND …] | measure real [hold]")
+		err = errors.New("usage: measure bench | measure collect | measure diagnosis | measure estates | measure labs | measure score | measure tuning EACH [KIND …] | measure real [hold]")
 	}
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err) // log writes to where slog does, and that is nowhere
@@ -193,7 +195,9 @@ func (p *place) bench(ctx context.Context, dir string) error {
 			return err
 		}
 	}
-	detection()
+	if err := apart(ctx, "diagnosis"); err != nil {
+		return err
+	}
 	if err := p.pages(ctx); err != nil {
 		return err
 	}

@@ -1,0 +1,104 @@
+package reading
+
+import "math"
+
+// Add adds runs of a rate, times a weight, to a row of a grid's cells. What is missing in a cell makes the cell missing. It is [Align] for
+// many series: a single run whose readings begin with the cells, and of which a whole number makes a cell, is added as it lies.
+func Add(row []float64, g Grid, runs []Series, weight float64) {
+	if k, from, ok := lies(g, runs); ok {
+		values := runs[0].Values
+		if k == 1 {
+			for i := range row {
+				if n := from + i; n >= 0 && n < len(values) {
+					row[i] += weight * values[n]
+				} else {
+					row[i] = math.NaN()
+				}
+			}
+			return
+		}
+		for i := range row {
+			row[i] += weight * mean(values, from+i*k, k)
+		}
+		return
+	}
+	for i, v := range Align(g, runs).Value {
+		row[i] += weight * v
+	}
+}
+
+// AddOccupancy adds the I/Os in flight that runs of a rate in 1/s and of its latency in µs make; see [Occupancy].
+func AddOccupancy(row []float64, g Grid, rate, latency []Series) {
+	k, from, ok := lies(g, rate)
+	_, same, also := lies(g, latency)
+	if !ok || !also || from != same || rate[0].Step != latency[0].Step {
+		for i, v := range Occupancy(g, rate, latency).Value {
+			row[i] += v
+		}
+		return
+	}
+	r, l := rate[0].Values, latency[0].Values
+	for i := range row {
+		sum, n := 0.0, 0
+		for c := max(0, from+i*k); c < min(len(r), from+(i+1)*k); c++ {
+			switch x := r[c]; {
+			case x == 0:
+				n++
+			case c < len(l) && !math.IsNaN(x*l[c]):
+				sum += x * l[c]
+				n++
+			}
+		}
+		row[i] += sum / float64(n) / 1e6 // 0/0 is NaN: nothing known
+	}
+}
+
+// lies reports whether a single run lies on the grid: k of its readings make a cell, and the first cell begins with reading from.
+func lies(g Grid, runs []Series) (k, from int, ok bool) {
+	if len(runs) != 1 || runs[0].Step <= 0 || g.Step%runs[0].Step != 0 {
+		return 0, 0, false
+	}
+	apart := g.From.Sub(runs[0].From)
+	if apart%runs[0].Step != 0 {
+		return 0, 0, false
+	}
+	return int(g.Step / runs[0].Step), int(apart / runs[0].Step), true
+}
+
+// mean of the known among n values from i on.
+func mean(values []float64, i, n int) float64 {
+	sum, known := 0.0, 0
+	for _, v := range values[min(len(values), max(0, i)):max(0, min(len(values), i+n))] {
+		if v == v {
+			sum += v
+			known++
+		}
+	}
+	return sum / float64(known)
+}
+
+// Correlation is Pearson's between the cells of two rows in which both are known, NaN where fewer than three are, or one does not change.
+func Correlation(a, b []float64) float64 {
+	var n, sa, sb, saa, sbb, sab float64
+	for i, x := range a {
+		y := b[i]
+		if x != x || y != y {
+			continue
+		}
+		n++
+		sa += x
+		sb += y
+		saa += x * x
+		sbb += y * y
+		sab += x * y
+	}
+	if n < 3 {
+		return math.NaN()
+	}
+	va, vb := saa-sa*sa/n, sbb-sb*sb/n
+	// What rounding leaves of a row that does not change is no change.
+	if va <= 1e-12*saa || vb <= 1e-12*sbb {
+		return math.NaN()
+	}
+	return math.Max(-1, math.Min(1, (sab-sa*sb/n)/math.Sqrt(va*vb)))
+}
