@@ -53,6 +53,19 @@ func AddOccupancy(row []float64, g Grid, rate, latency []Series) {
 	}
 }
 
+// Mean is the mean over cells [i, j) of runs on a grid, NaN where nothing is known: [MeanOver] of [Align], for many series.
+func Mean(g Grid, runs []Series, i, j int) float64 {
+	k, from, ok := lies(g, runs)
+	if !ok || k != 1 {
+		return MeanOver(Align(g, runs).Value, i, j)
+	}
+	i, j = max(0, i), min(g.N, j)
+	if i >= j {
+		return math.NaN()
+	}
+	return mean(runs[0].Values, from+i, j-i)
+}
+
 // lies reports whether a single run lies on the grid: k of its readings make a cell, and the first cell begins with reading from.
 func lies(g Grid, runs []Series) (k, from int, ok bool) {
 	if len(runs) != 1 || runs[0].Step <= 0 || g.Step%runs[0].Step != 0 {
@@ -68,7 +81,11 @@ func lies(g Grid, runs []Series) (k, from int, ok bool) {
 // mean of the known among n values from i on.
 func mean(values []float64, i, n int) float64 {
 	sum, known := 0.0, 0
-	for _, v := range values[min(len(values), max(0, i)):max(0, min(len(values), i+n))] {
+	i, n = max(0, i), max(0, min(len(values), i+n))
+	if i >= n {
+		return math.NaN()
+	}
+	for _, v := range values[i:n] {
 		if v == v {
 			sum += v
 			known++

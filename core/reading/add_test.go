@@ -33,7 +33,19 @@ func TestAddIsAlign(t *testing.T) {
 		row, flight := make([]float64, g.N), make([]float64, g.N)
 		Add(row, g, rate, 2)
 		AddOccupancy(flight, g, rate, latency)
-		wants, flights := Align(g, rate).Value, Occupancy(g, rate, latency).Value
+		// An empty run beside it takes the long way.
+		nothing := Series{From: from, Step: step}
+		slow, slowly := Align(g, append([]Series{nothing}, rate...)), Occupancy(g, append([]Series{nothing}, rate...), latency)
+		fast, fastly := Align(g, rate), Occupancy(g, rate, latency)
+		for i := range row {
+			requireSame(t, slow.Value[i], fast.Value[i])
+			requireSame(t, slow.Cover[i], fast.Cover[i])
+			requireSame(t, slowly.Value[i], fastly.Value[i])
+			requireSame(t, slowly.Cover[i], fastly.Cover[i])
+		}
+		i, j := r.IntN(g.N), r.IntN(g.N+5)
+		requireSame(t, MeanOver(slow.Value, i, max(i, j)), Mean(g, rate, i, max(i, j)))
+		wants, flights := slow.Value, slowly.Value
 		for i := range row {
 			requireSame(t, 2*wants[i], row[i])
 			requireSame(t, flights[i], flight[i])

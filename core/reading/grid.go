@@ -113,11 +113,40 @@ func (s sums) cells(g Grid) Cells {
 // weighted by the time of overlap. It holds for rates, shares and gauges; for latencies see
 // [Occupancy]. Runs may overlap each other and come in any order.
 func Align(g Grid, runs []Series) Cells {
+	if k, from, ok := lies(g, runs); ok {
+		return laid(g, runs[0].Values, nil, from, k)
+	}
 	s := newSums(g.N)
 	for _, r := range runs {
 		s.add(g, r, func(i int) float64 { return r.Values[i] })
 	}
 	return s.cells(g)
+}
+
+// laid are readings of which k make a cell, times others where there are some: then of a zero it counts, and of what is missing beside it
+// it does not.
+func laid(g Grid, values, times []float64, from, k int) Cells {
+	both := make([]float64, 2*g.N)
+	c := Cells{Value: both[:g.N:g.N], Cover: both[g.N:]}
+	for i := range c.Value {
+		sum, known := 0.0, 0
+		for n := max(0, from+i*k); n < min(len(values), from+(i+1)*k); n++ {
+			v := values[n]
+			if times != nil && v != 0 {
+				if n >= len(times) {
+					continue
+				}
+				v *= times[n] / 1e6
+			}
+			if v == v {
+				sum += v
+				known++
+			}
+		}
+		c.Value[i] = sum / float64(known) // 0/0 is NaN: nothing known
+		c.Cover[i] = float64(known) / float64(k)
+	}
+	return c
 }
 
 // Occupancy returns on a grid the mean number of I/Os in flight, rate × latency by Little's law
@@ -126,6 +155,11 @@ func Align(g Grid, runs []Series) Cells {
 // flight although its latency is missing; one with I/O and no latency is missing. Readings whose
 // intervals differ are paired by the rate in force in the middle of the latency's interval.
 func Occupancy(g Grid, rate, latency []Series) Cells {
+	if k, from, ok := lies(g, rate); ok {
+		if _, same, also := lies(g, latency); also && same == from && latency[0].Step == rate[0].Step {
+			return laid(g, rate[0].Values, latency[0].Values, from, k)
+		}
+	}
 	s := newSums(g.N)
 	for _, r := range rate {
 		l := partner(r, latency)

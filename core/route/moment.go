@@ -26,7 +26,7 @@ func (m Moment) Cells(g reading.Grid) (i, j int) {
 }
 
 // Readings gives the runs of a metric of an object that overlap the window asked for; none where
-// there is nothing. It must be safe for repeated calls.
+// there is nothing. It must be safe for repeated calls, from several goroutines as well.
 type Readings interface {
 	Runs(k estate.Key, metric string) []reading.Series
 }

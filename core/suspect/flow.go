@@ -13,8 +13,11 @@ import (
 func flowsOf(m *route.Map, disk int32) (flows []int32) {
 	e := m.Estate()
 	vm := e.FirstFrom(disk, estate.Uses)
+	if vm < 0 || e.FirstFrom(vm, estate.FlowOf) < 0 {
+		return nil
+	}
 	volumes := m.Volumes(disk)
-	if vm < 0 || len(volumes) == 0 {
+	if len(volumes) == 0 {
 		return nil
 	}
 	for _, other := range e.To(vm, estate.Uses) {

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"dowsingrod/core/estate"
+	"dowsingrod/core/internal/crew"
 	"dowsingrod/core/onset"
 	"dowsingrod/core/phrase"
 	"dowsingrod/core/reading"
@@ -93,7 +94,12 @@ type part struct {
 }
 
 func newLoad(n int, o *estate.Node) *load {
-	row := func() []float64 { return make([]float64, n) }
+	all := make([]float64, 6*n) // one piece is quicker to get than six
+	row := func() []float64 {
+		r := all[:n:n]
+		all = all[n:]
+		return r
+	}
 	return &load{vm: o, read: side{row(), row()}, write: side{row(), row()}, bytes: row(), demand: row()}
 }
 
@@ -107,8 +113,14 @@ func (l *load) side(dir string) side {
 // tenants adds up, by VM, the virtual disks that depend on the component in each moment. Outside the
 // moments in which a disk did, it asks nothing.
 func tenants(in Input) []*load {
-	byVM := map[estate.Key]*load{}
-	var order []estate.Key
+	type use struct {
+		m      *route.Map
+		disk   int32
+		lo, hi int
+	}
+	byVM := map[estate.Key]int{}
+	var loads []*load
+	var uses [][]use
 	for _, m := range in.Moments {
 		e := m.Map.Estate()
 		i, ok := e.Position(in.Of)
@@ -122,34 +134,48 @@ func tenants(in Input) []*load {
 			}
 			for _, vm := range e.From(d.At, estate.Uses) {
 				key := e.At(vm).Key
-				l := byVM[key]
-				if l == nil {
-					l = newLoad(in.Grid.N, e.At(vm))
-					byVM[key] = l
-					order = append(order, key)
+				k, known := byVM[key]
+				if !known {
+					k = len(loads)
+					byVM[key] = k
+					loads, uses = append(loads, newLoad(in.Grid.N, e.At(vm))), append(uses, nil)
 				}
-				l.add(in, m.Map, d.At, lo, hi)
+				uses[k] = append(uses[k], use{m.Map, d.At, lo, hi})
 			}
 		}
 	}
-	slices.SortFunc(order, func(a, b estate.Key) int { return strings.Compare(a.String(), b.String()) })
-	var loads []*load
-	for _, k := range order {
-		loads = append(loads, byVM[k])
-	}
+	crew.Each(len(loads), func(k int) {
+		for _, u := range uses[k] {
+			loads[k].add(in, u.m, u.disk, u.lo, u.hi)
+		}
+	})
+	slices.SortFunc(loads, func(a, b *load) int { return strings.Compare(a.vm.Key.String(), b.vm.Key.String()) })
 	return loads
 }
 
 func (l *load) add(in Input, m *route.Map, d int32, lo, hi int) {
 	key := m.Estate().At(d).Key
-	cells := func(metric string) []float64 { return reading.Align(in.Grid, in.From.Runs(key, metric)).Value }
-	r, w, rb, wb := cells("read_iops"), cells("write_iops"), cells("read_bytes_s"), cells("write_bytes_s")
-	ro := reading.Occupancy(in.Grid, in.From.Runs(key, "read_iops"), in.From.Runs(key, "read_latency_us")).Value
-	wo := reading.Occupancy(in.Grid, in.From.Runs(key, "write_iops"), in.From.Runs(key, "write_latency_us")).Value
+	all := make([]float64, 6*in.Grid.N) // one piece is quicker to get than six
+	row := func() []float64 {
+		r := all[:in.Grid.N:in.Grid.N]
+		all = all[in.Grid.N:]
+		return r
+	}
+	pt := part{reads: row(), writes: row(), readBytes: row(), writeBytes: row(), flight: row()}
+	r, w, rb, wb, ro, wo := pt.reads, pt.writes, pt.readBytes, pt.writeBytes, pt.flight, row()
+	reads, writes := in.From.Runs(key, "read_iops"), in.From.Runs(key, "write_iops")
+	reading.Add(r, in.Grid, reads, 1)
+	reading.Add(w, in.Grid, writes, 1)
+	reading.Add(rb, in.Grid, in.From.Runs(key, "read_bytes_s"), 1)
+	reading.Add(wb, in.Grid, in.From.Runs(key, "write_bytes_s"), 1)
+	reading.AddOccupancy(ro, in.Grid, reads, in.From.Runs(key, "read_latency_us"))
+	reading.AddOccupancy(wo, in.Grid, writes, in.From.Runs(key, "write_latency_us"))
 	if f := in.flowed(m, flowsOf(m, d)); f != nil {
 		if unseen(r, w) {
 			l.fabric = true
-			r, w, rb, wb, ro, wo = f.rate[0], f.rate[1], f.bytes[0], f.bytes[1], f.flight[0], f.flight[1]
+			for k, from := range [][]float64{f.rate[0], f.rate[1], f.bytes[0], f.bytes[1], f.flight[0], f.flight[1]} {
+				copy([][]float64{r, w, rb, wb, ro, wo}[k], from)
+			}
 		}
 		if l.flows == nil {
 			l.flows = make([]float64, in.Grid.N)
@@ -158,8 +184,6 @@ func (l *load) add(in Input, m *route.Map, d int32, lo, hi int) {
 			l.flows[i] += f.bytes[0][i] + f.bytes[1][i]
 		}
 	}
-	row := func() []float64 { return make([]float64, in.Grid.N) }
-	pt := part{reads: row(), writes: row(), readBytes: row(), writeBytes: row(), flight: row()}
 	if v := m.Volumes(d); len(v) > 0 {
 		pt.volume = m.Estate().At(v[0]).Key
 	}
@@ -169,8 +193,10 @@ func (l *load) add(in Input, m *route.Map, d int32, lo, hi int) {
 		l.read.occupancy[i] += ro[i]
 		l.write.occupancy[i] += wo[i]
 		l.bytes[i] += rb[i] + wb[i]
-		pt.reads[i], pt.writes[i], pt.readBytes[i], pt.writeBytes[i] = r[i], w[i], rb[i], wb[i]
-		pt.flight[i] = ro[i]
+	}
+	for _, row := range [][]float64{pt.reads, pt.writes, pt.readBytes, pt.writeBytes, pt.flight} { // it asks nothing outside its moment
+		clear(row[:lo])
+		clear(row[hi:])
 	}
 	l.parts = append(l.parts, pt)
 }
@@ -340,7 +366,8 @@ func component(in Input, o *estate.Node, loads []*load, s *Suspects) *load {
 
 func (l *load) trace(first int, dir string, e onset.Episode, found bool) Trace {
 	n := len(l.bytes)
-	iops, flight := make([]float64, n), make([]float64, n)
+	both := make([]float64, 2*n)
+	iops, flight := both[:n:n], both[n:]
 	for i := range iops {
 		iops[i] = l.read.rate[i] + l.write.rate[i]
 		flight[i] = l.read.occupancy[i] + l.write.occupancy[i]

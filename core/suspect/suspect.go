@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"dowsingrod/core/estate"
+	"dowsingrod/core/internal/crew"
 	"dowsingrod/core/onset"
 	"dowsingrod/core/phrase"
 	"dowsingrod/core/reading"
@@ -150,6 +151,7 @@ func Compute(in Input) (Suspects, error) {
 	if !ok {
 		return Suspects{}, fmt.Errorf("%s is not in the estate at %s", in.Of, in.Grid.End().Format(time.RFC3339))
 	}
+	in, onsetAt, until := in.coarse(at)
 	o := latest.Estate().At(at)
 	s := Suspects{Of: in.Of.String(), Name: title(latest.Estate(), at), Kind: o.Key.Ref.Kind, From: in.Grid.At(in.First), Step: in.Grid.Step.Seconds(),
 		N: in.Grid.N - in.First, Outcome: Unknown, Confidence: reading.Missing, Busy: Pair{reading.Missing, reading.Missing}, Notes: []string{}, Grounds: []string{}, Tenants: []Tenant{}}
@@ -164,14 +166,16 @@ func Compute(in Input) (Suspects, error) {
 	loads := tenants(in)
 	whole := component(in, o, loads, &s)
 	episode, found := s.findOnset(in, whole)
+	if onsetAt != nil {
+		s.Onset, s.Until = onsetAt, until
+	}
 	if found {
 		price.set(in, loads, episode.UsualFrom, episode.Begin)
 	} else {
 		price.set(in, loads, 0, in.Grid.N)
 	}
-	for _, l := range loads {
-		s.Tenants = append(s.Tenants, l.tenant(in, s.Direction, episode, found))
-	}
+	s.Tenants = append(s.Tenants, make([]Tenant, len(loads))...)
+	crew.Each(len(loads), func(k int) { s.Tenants[k] = loads[k].tenant(in, s.Direction, episode, found) })
 	s.Component = whole.trace(in.First, s.Direction, episode, found)
 	s.Coverage = coverage(loads, in.First)
 	switch {
@@ -184,6 +188,48 @@ func Compute(in Input) (Suspects, error) {
 	s.rank()
 	s.Statement = s.statement(price)
 	return s, nil
+}
+
+// manyCells bounds disks × cells: beyond, cells are made longer. So many are compared within a hundredth of a second, and
+// who asks for more shows in cells of some minutes as well.
+const manyCells = 60_000
+
+// coarse leaves out what an episode that is known does not need, and makes cells longer where a component has many tenants. An episode
+// keeps what lies wholly before and wholly within it; its exact begin and end are returned. Where too few cells would be left of either,
+// they stay as long as they are.
+func (in Input) coarse(at int32) (out Input, begin, end *time.Time) {
+	if e := in.Episode; e != nil {
+		from, to := in.Grid.At(e.Begin), in.Grid.At(e.End)
+		begin, end = &from, &to
+		if lo := max(0, e.UsualFrom-1); lo < e.Begin && e.End <= in.Grid.N {
+			in.Grid = reading.Grid{From: in.Grid.At(lo), Step: in.Grid.Step, N: e.End - lo}
+			in.Episode = &Episode{UsualFrom: e.UsualFrom - lo, Begin: e.Begin - lo, End: e.End - lo, Direction: e.Direction}
+			in.First = 0
+		}
+	}
+	m := in.Moments[len(in.Moments)-1].Map
+	for f := min(10, len(m.VDisks(at))*in.Grid.N/manyCells+1); f > 1; f-- {
+		out = in
+		out.Grid = reading.Grid{From: in.Grid.From, Step: in.Grid.Step * time.Duration(f), N: in.Grid.N / f}
+		out.First = in.First / f
+		e := in.Episode
+		if e == nil {
+			return out, begin, end
+		}
+		c := Episode{UsualFrom: (e.UsualFrom + f - 1) / f, Begin: e.Begin / f, End: min((e.End+f-1)/f, out.Grid.N), Direction: e.Direction}
+		if c.Begin-c.UsualFrom < 3 {
+			continue
+		}
+		if e.Begin%f != 0 {
+			c.Begin++ // the cell in which it began is neither; what is usual then ends with it, which is little among many
+		}
+		if c.End-c.Begin < 3 {
+			continue
+		}
+		out.Episode = &c
+		return out, begin, end
+	}
+	return in, begin, end
 }
 
 func title(e *estate.Estate, i int32) string {
@@ -240,16 +286,20 @@ func (s *Suspects) compare(in Input, loads []*load, e onset.Episode, price price
 	busy := reading.Align(in.Grid, in.From.Runs(in.Of, "busy_share")).Value
 	s.Busy = Pair{reading.Figure(reading.MeanOver(busy, e.UsualFrom, e.Begin)), reading.Figure(reading.MeanOver(busy, e.Begin, e.End))}
 	grew := during >= demandRise*before || in.Capped && added >= (demandRise-1)*before
-	for k := range s.Tenants {
+	crew.Each(len(s.Tenants), func(k int) {
 		t := &s.Tenants[k]
 		if added > 0 && grew {
 			t.Share = reading.Figure(rise[k] / added)
 		}
-		if own, ok := onset.Find(loads[k].demand, max(0, e.UsualFrom-1), onset.Rules{Factor: 1.3}); ok && t.Share > 0.02 {
+		if !(t.Share > 0.02) {
+			t.judge(grew)
+			return
+		}
+		if own, ok := onset.Find(loads[k].demand, max(0, e.UsualFrom-1), onset.Rules{Factor: 1.3}); ok {
 			t.Onset = reading.Figure(float64(own.Begin-e.Begin) * in.Grid.Step.Seconds())
 		}
 		t.judge(grew)
-	}
+	})
 	order := make([]int, len(loads))
 	for k := range order {
 		order[k] = k
@@ -345,9 +395,19 @@ func (s *Suspects) confide(part, next float64, e onset.Episode, t Tenant) {
 
 func (s *Suspects) rank() {
 	roles := map[Role]int{Suspect: 0, Sufferer: 1, Bystander: 2, NotSeen: 3}
-	slices.SortStableFunc(s.Tenants, func(a, b Tenant) int {
+	order := make([]int, len(s.Tenants)) // tenants are large: they are moved once
+	for k := range order {
+		order[k] = k
+	}
+	slices.SortStableFunc(order, func(i, j int) int {
+		a, b := &s.Tenants[i], &s.Tenants[j]
 		return cmp.Or(cmp.Compare(roles[a.Role], roles[b.Role]), -cmp.Compare(a.weight(), b.weight()), cmp.Compare(a.Name, b.Name))
 	})
+	ranked := make([]Tenant, len(order))
+	for k, i := range order {
+		ranked[k] = s.Tenants[i]
+	}
+	s.Tenants = ranked
 }
 
 // weight ranks a tenant by what it brought, then by what it holds in flight.

@@ -8,12 +8,11 @@ package sweep
 import (
 	"cmp"
 	"math"
-	"runtime"
 	"slices"
-	"sync"
 	"time"
 
 	"dowsingrod/core/estate"
+	"dowsingrod/core/internal/crew"
 	"dowsingrod/core/onset"
 	"dowsingrod/core/reading"
 	"dowsingrod/core/route"
@@ -117,7 +116,7 @@ func Compute(in Input) []Finding {
 	vms := e.OfKind(estate.VM)
 	of := make([]rows, len(vms))
 	shared := make([][]int32, len(vms))
-	each(len(vms), func(k int) {
+	crew.Each(len(vms), func(k int) {
 		of[k] = newRows(in.Grid.N)
 		known := false
 		for _, d := range e.To(vms[k], estate.Uses) {
@@ -149,7 +148,7 @@ func Compute(in Input) []Finding {
 	}
 	slices.Sort(list)
 	found := make([]*Finding, len(list))
-	each(len(list), func(k int) { found[k] = in.look(list[k], vms, of, tenants[list[k]]) })
+	crew.Each(len(list), func(k int) { found[k] = in.look(list[k], vms, of, tenants[list[k]]) })
 	var out []Finding
 	for _, f := range found {
 		if f != nil {
@@ -158,26 +157,6 @@ func Compute(in Input) []Finding {
 	}
 	slices.SortStableFunc(out, func(a, b Finding) int { return -cmp.Compare(a.Waits, b.Waits) })
 	return fold(out)
-}
-
-// each calls f for 0 to n−1 on all processors.
-func each(n int, f func(k int)) {
-	var next, wg = make(chan int, 64), sync.WaitGroup{}
-	const batch = 64
-	for range min(runtime.GOMAXPROCS(0), max(1, n/batch)) {
-		wg.Go(func() {
-			for from := range next {
-				for k := from; k < min(n, from+batch); k++ {
-					f(k)
-				}
-			}
-		})
-	}
-	for from := 0; from < n; from += batch {
-		next <- from
-	}
-	close(next)
-	wg.Wait()
 }
 
 // take adds a disk's readings to rows, and reports whether there are any.

@@ -284,7 +284,7 @@ func crowdOrGrowth(tenants *suspect.Suspects) Class {
 // measured is how often verdicts were right, class and component, by the part of the added time they account for less what rivals do: on
 // incidents of the lab with seeds for tuning, with and without gaps and on estates of two shapes (docs/diagnosis.md). Between the points
 // it is drawn straight.
-var measured = [][2]float64{{0, 0.40}, {0.20, 0.74}, {0.35, 0.82}, {0.45, 0.94}, {0.60, 0.975}, {0.85, 0.99}, {1, 0.995}}
+var measured = [][2]float64{{0, 0.55}, {0.20, 0.88}, {0.35, 0.92}, {0.45, 0.945}, {0.60, 0.97}, {0.85, 0.99}, {1, 0.995}}
 
 // calibrated turns how much a cause accounts for into how often that is right.
 func calibrated(sure float64) reading.Figure {

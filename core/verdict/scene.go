@@ -226,6 +226,10 @@ func (x *scene) share(direction string) float64 {
 
 // pair returns the mean of a metric before and during the change. Utilization and AllowedShare are derived as for conditions.
 func (x *scene) pair(i int32, metric string) (before, during float64) {
+	if metric != congest.Utilization && metric != congest.AllowedShare {
+		runs := x.in.From.Runs(x.m.Estate().At(i).Key, metric)
+		return reading.Mean(x.in.Grid, runs, x.before, x.begin), reading.Mean(x.in.Grid, runs, x.begin, x.end)
+	}
 	v := congest.Cells(x.in.Grid, x.m.Estate(), i, metric, x.in.From).Value
 	return reading.MeanOver(v, x.before, x.begin), reading.MeanOver(v, x.begin, x.end)
 }

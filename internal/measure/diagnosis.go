@@ -168,12 +168,13 @@ func explains(m *route.Map) {
 		return 1
 	}}
 	moments := []route.Moment{{From: g.From, To: g.End(), Map: m}}
+	var from route.Readings = w
 	explain := func(vm int32) verdict.Class {
-		l, err := verdict.Locate(verdict.Input{Grid: g, First: 120, Moments: moments, Of: e.At(vm).Key, From: w})
+		l, err := verdict.Locate(verdict.Input{Grid: g, First: 120, Moments: moments, Of: e.At(vm).Key, From: from})
 		if err != nil {
 			panic(err)
 		}
-		l.Infer(w)
+		l.Infer(from)
 		in, ok := l.Compare()
 		if !ok {
 			return l.Conclude(nil).Verdict.Class
@@ -188,6 +189,7 @@ func explains(m *route.Map) {
 	for _, vm := range chosen { // makes the readings
 		classes[explain(vm)]++
 	}
+	from = &unlocked{w.runs}
 	runtime.GC()
 	var times []float64
 	for _, vm := range chosen {
