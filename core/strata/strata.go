@@ -22,9 +22,6 @@ import (
 	"dowsingrod/core/route"
 )
 
-// merged are the bands of time in several layers that no source tells apart, in the order of the indexes below.
-var merged = []estate.Layer{estate.LayerAboveArray, estate.LayerInArray, estate.LayerUnsplit}
-
 // Band is one layer's part of the latency.
 type Band struct {
 	Layer  estate.Layer   `json:"layer" doc:"The layer; 'above the array', 'in the array' or 'not told apart' for several that no source tells apart"`
@@ -235,15 +232,16 @@ func quotient(occupancy, rate []float64, i, j int) reading.Figure {
 	return reading.Figure(perIO(n, x))
 }
 
-// bandOrder maps the layers as they are drawn to their place in nested.
+// bandOrder maps the layers as they are drawn, from above down, to their place in nested. What is above the array stands above it, and what
+// nobody tells apart from what is in it below.
 func bandOrder() (layers []estate.Layer, place []int) {
 	for _, l := range estate.Layers {
+		if l == estate.LayerFrontEnd {
+			layers, place = append(layers, estate.LayerAboveArray), append(place, above)
+		}
 		layers, place = append(layers, l), append(place, slices.Index(nested, l))
 	}
-	for k, l := range merged {
-		layers, place = append(layers, l), append(place, above+k)
-	}
-	return layers, place
+	return append(layers, estate.LayerInArray, estate.LayerUnsplit), append(place, inside, across)
 }
 
 func direction(g reading.Grid, s *sum, first int) Direction {
@@ -344,6 +342,11 @@ func (s *Strata) judge(g reading.Grid, first int, read, write *sum, moments []ro
 		e, ok := onset.Find(latency, first, noticed)
 		if !ok {
 			continue
+		}
+		if e.Begin <= first+1 { // it may have begun before what is shown
+			if whole, ok := onset.Find(latency, 0, noticed); ok && whole.Begin < first && whole.End >= e.End {
+				e = whole
+			}
 		}
 		gain := reading.MeanOver(d.rate, e.Begin, e.End) * (e.During - e.Usual)
 		if gain > gained {

@@ -210,20 +210,18 @@ func (in Input) coarse(at int32) (out Input, begin, end *time.Time) {
 	m := in.Moments[len(in.Moments)-1].Map
 	for f := min(10, len(m.VDisks(at))*in.Grid.N/manyCells+1); f > 1; f-- {
 		out = in
-		out.Grid = reading.Grid{From: in.Grid.From, Step: in.Grid.Step * time.Duration(f), N: in.Grid.N / f}
-		out.First = in.First / f
+		skip := 0 // so that a cell begins where the episode does, and none is both before and within
+		if in.Episode != nil {
+			skip = in.Episode.Begin % f
+		}
+		out.Grid = reading.Grid{From: in.Grid.At(skip), Step: in.Grid.Step * time.Duration(f), N: (in.Grid.N - skip) / f}
+		out.First = max(0, in.First-skip) / f
 		e := in.Episode
 		if e == nil {
 			return out, begin, end
 		}
-		c := Episode{UsualFrom: (e.UsualFrom + f - 1) / f, Begin: e.Begin / f, End: min((e.End+f-1)/f, out.Grid.N), Direction: e.Direction}
-		if c.Begin-c.UsualFrom < 3 {
-			continue
-		}
-		if e.Begin%f != 0 {
-			c.Begin++ // the cell in which it began is neither; what is usual then ends with it, which is little among many
-		}
-		if c.End-c.Begin < 3 {
+		c := Episode{UsualFrom: max(0, e.UsualFrom-skip+f-1) / f, Begin: (e.Begin - skip) / f, End: min((e.End-skip)/f, out.Grid.N), Direction: e.Direction}
+		if c.Begin-c.UsualFrom < 3 || c.End-c.Begin < 3 {
 			continue
 		}
 		out.Episode = &c

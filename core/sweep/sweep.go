@@ -61,6 +61,7 @@ type Finding struct {
 	Slower       int      // tenants whose own I/Os became slower
 	First        []Tenant // those that brought most of the added demand, at most three
 	Also         []int32  // components that slowed at the same time for the same tenants
+	tenants      []int32  // indexes of machines, ascending
 	demandBefore float64
 	demandDuring float64
 }
@@ -205,7 +206,7 @@ func (in Input) look(at int32, vms []int32, of []rows, tenants []int32) *Finding
 	if !ok {
 		return nil
 	}
-	f := &Finding{At: at, Begin: ep.Begin, End: ep.End, Persists: ep.Persists, Before: ep.Usual, During: ep.During, Tenants: len(tenants),
+	f := &Finding{At: at, Begin: ep.Begin, End: ep.End, Persists: ep.Persists, tenants: tenants, Before: ep.Usual, During: ep.During, Tenants: len(tenants),
 		Waits: reading.MeanOver(whole.rate, ep.Begin, ep.End) * (ep.During - ep.Usual) / 1e6}
 	var added float64
 	parts := make([]Tenant, 0, len(tenants))
@@ -266,18 +267,14 @@ func (f *Finding) judge() {
 	}
 }
 
-// fold keeps one of the components that slowed at the same time with the same first tenant: a LUN, its pool and its controller are used
-// by the same machines, and that for which most waits is the one to look at.
+// fold keeps one of the components that slowed at the same time for the same machines: a LUN, its pool and its controller are used by the
+// same ones, and that for which most waits is the one to look at. Where somebody stands out at both it must be the same one.
 func fold(of []Finding) []Finding {
 	var out []Finding
 	for _, f := range of {
-		lead := int32(-1)
-		if len(f.First) > 0 && f.Outcome == Culprit {
-			lead = f.First[0].At
-		}
 		k := slices.IndexFunc(out, func(o Finding) bool {
 			near := f.Begin-o.Begin <= 3 && o.Begin-f.Begin <= 3
-			return near && lead >= 0 && o.Outcome == Culprit && o.First[0].At == lead
+			return near && shares(o.tenants, f.tenants) && (f.lead() < 0 || f.lead() == o.lead())
 		})
 		if k >= 0 {
 			out[k].Also = append(out[k].Also, f.At)
@@ -286,6 +283,28 @@ func fold(of []Finding) []Finding {
 		out = append(out, f)
 	}
 	return out
+}
+
+// lead is who stands out, -1 where nobody does.
+func (f Finding) lead() int32 {
+	if f.Outcome != Culprit {
+		return -1
+	}
+	return f.First[0].At
+}
+
+// shares reports whether half of the fewer of two ordered lists are in both.
+func shares(a, b []int32) bool {
+	if len(a) > len(b) {
+		a, b = b, a
+	}
+	both := 0
+	for _, v := range a {
+		if _, found := slices.BinarySearch(b, v); found {
+			both++
+		}
+	}
+	return 2*both >= len(a)
 }
 
 // Window returns when a finding began and ended.

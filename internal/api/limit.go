@@ -49,6 +49,14 @@ func (s *server) registerLimits(api huma.API) {
 			return s.Service.RestoreLimit(ctx, in.rule(), who(ctx).Name)
 		})
 	add(s, api, service.Viewer, get("measured", "/measured", "All that is measured of an object, with what is usual for these hours"), windowed(s, s.Service.Measured))
+	add(s, api, service.Viewer, get("neighbours", "/neighbours", "Every LUN, pool and controller that slowed, with the machine that brought most of what was asked for more"),
+		func(ctx context.Context, in *WindowInput) (service.NeighbourList, error) {
+			w, err := s.window(*in)
+			if err != nil {
+				return service.NeighbourList{}, err
+			}
+			return s.Service.Neighbours(ctx, w)
+		})
 	add(s, api, service.Viewer, get("stretches", "/stretches", "What was past its limits in a window, since when and how far; those that last first"),
 		func(ctx context.Context, in *struct {
 			WindowInput

@@ -20,39 +20,47 @@ import (
 )
 
 func (a *App) importFeed() *cli.Command {
-	return &cli.Command{Name: "import", Usage: "bring in a feed: a file, plain, gzip or zstd, or - for standard input", ArgsUsage: "FILE",
+	return &cli.Command{Name: "import", Usage: "bring in feeds: files, plain, gzip or zstd, or - for standard input", ArgsUsage: "FILE …",
 		Flags: []cli.Flag{&cli.BoolFlag{Name: "skip-bad", Usage: "store all good lines and write the rejected ones beside the file"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			path, err := one(c, "the file")
-			if err != nil {
-				return err
+			if c.Args().Len() == 0 {
+				return wrongUsage("name the file: dowse import FILE …")
 			}
 			cl, err := a.connect(c)
 			if err != nil {
 				return err
 			}
-			in, size := io.ReadCloser(os.Stdin), int64(0)
-			if path != "-" {
-				f, err := os.Open(path)
-				if err != nil {
-					return err
+			for _, path := range c.Args().Slice() {
+				if err := a.importFile(ctx, c, cl, path); err != nil {
+					return err // what came before it is in
 				}
-				info, err := f.Stat()
-				if err != nil {
-					return err
-				}
-				if info.IsDir() {
-					return fmt.Errorf("%s is a directory: give a file", path)
-				}
-				in, size = f, info.Size()
 			}
-			defer in.Close()
-			r, err := cl.Import(ctx, a.watch(in, path, size), c.Bool("skip-bad"))
-			if err != nil {
-				return a.refused(err, path)
-			}
-			return a.imported(c, path, r)
+			return nil
 		}}
+}
+
+func (a *App) importFile(ctx context.Context, c *cli.Command, cl *client.Client, path string) error {
+	in, size := io.ReadCloser(os.Stdin), int64(0)
+	if path != "-" {
+		f, err := os.Open(path)
+		if err != nil {
+			return err
+		}
+		info, err := f.Stat()
+		if err != nil {
+			return err
+		}
+		if info.IsDir() {
+			return fmt.Errorf("%s is a directory: give a file", path)
+		}
+		in, size = f, info.Size()
+	}
+	defer in.Close()
+	r, err := cl.Import(ctx, a.watch(in, path, size), c.Bool("skip-bad"))
+	if err != nil {
+		return a.refused(err, path)
+	}
+	return a.imported(c, path, r)
 }
 
 func (a *App) refused(err error, path string) error {

@@ -571,9 +571,12 @@ func signed(us float64) string {
 }
 
 func (a *App) suspects() *cli.Command {
-	return &cli.Command{Name: "suspects", Usage: "tenants of a shared component, before and after it became slow", ArgsUsage: "COMPONENT",
+	return &cli.Command{Name: "suspects", Usage: "tenants of a shared component, before and after it became slow; without one, where in the whole estate to look", ArgsUsage: "[COMPONENT]",
 		Flags: append(windowFlags(), &cli.IntFlag{Name: "limit", Value: 12, Usage: "at most so many tenants"}),
 		Action: func(ctx context.Context, c *cli.Command) error {
+			if c.Args().Len() == 0 {
+				return a.neighbours(ctx, c)
+			}
 			return question(a, "the component", func(ctx context.Context, cl *client.Client, of string, w client.Window) (suspect.Suspects, error) {
 				return cl.Suspects(ctx, of, w)
 			}, func(s suspect.Suspects) { a.printSuspects(s, c.Int("limit")) })(ctx, c)

@@ -66,3 +66,8 @@ func (c *Client) Stretches(ctx context.Context, of string, w Window, limit int) 
 func (c *Client) Measured(ctx context.Context, of string, w Window) (service.Measured, error) {
 	return get[service.Measured](ctx, c, "/measured", w.query(of))
 }
+
+// Neighbours sweeps the whole estate for noisy neighbours.
+func (c *Client) Neighbours(ctx context.Context, w Window) (service.NeighbourList, error) {
+	return get[service.NeighbourList](ctx, c, "/neighbours", w.values())
+}

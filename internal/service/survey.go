@@ -221,6 +221,15 @@ func (s *Service) survey(ctx context.Context, w Window) (Survey, error) {
 	for k := range out.Systems {
 		out.Systems[k].differ()
 	}
+	named := map[string]int{}
+	for _, x := range out.Systems {
+		named[x.Name]++
+	}
+	for k := range out.Systems {
+		if x := &out.Systems[k]; named[x.Name] > 1 { // several sources use the same name
+			x.About += " · " + x.Ref[strings.LastIndexByte(x.Ref, '@')+1:]
+		}
+	}
 	slices.SortFunc(out.Systems, func(a, b System) int {
 		return cmp.Or(-cmp.Compare(a.Harm, b.Harm), -cmp.Compare(a.inked(), b.inked()), cmp.Compare(order(a.Kind), order(b.Kind)), strings.Compare(a.Name, b.Name))
 	})

@@ -380,6 +380,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/neighbours": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Every LUN, pool and controller that slowed, with the machine that brought most of what was asked for more
+         * @description Needs the role viewer.
+         */
+        get: operations["neighbours"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/object": {
         parameters: {
             query?: never;
@@ -2427,6 +2447,62 @@ export interface components {
             /** @description The name; '' for none */
             name: string;
         };
+        Neighbour: {
+            /**
+             * Format: double
+             * @description Of its demand with the component's time per I/O, −1 to 1; null where not known
+             */
+            correlation: number | null;
+            /** @description Kind of object */
+            kind: string;
+            /** @description The kind in words */
+            label: string;
+            /** @description Its layer */
+            layer: string;
+            /** @description By what it was found */
+            matched?: string;
+            /** @description Its name */
+            name: string;
+            /** @description Name of the host, switch or array that it is part of */
+            owner?: string;
+            /** @description Address, kind:id@source */
+            ref: string;
+            /**
+             * Format: double
+             * @description Its demand during against before
+             */
+            rise: number | null;
+            /**
+             * Format: double
+             * @description Part of the added demand it brought, 0–1
+             */
+            share: number | null;
+            /** @description Who lists it */
+            source: string;
+            /** @description Service tier of a VM */
+            tier?: string;
+        };
+        NeighbourList: {
+            /**
+             * Format: date-time
+             * @description Start of the window
+             */
+            from: string;
+            /**
+             * Format: int64
+             * @description Machines looked at
+             */
+            machines: number;
+            /** @description What one would say on the phone */
+            says: string;
+            /** @description Shared components that slowed; those for which most waits first */
+            slowed: components["schemas"]["Slowed"][];
+            /**
+             * Format: date-time
+             * @description End of the window
+             */
+            to: string;
+        };
         Node: {
             /** @description Other identifiers it is known by: NAA, WWPN, LUN number */
             aliases?: string[];
@@ -2817,6 +2893,72 @@ export interface components {
         SignInLinkBody: {
             /** @description The code of a one-time sign-in link */
             code: string;
+        };
+        Slowed: {
+            /** @description Components that slowed at the same time for the same machine */
+            also: components["schemas"]["Brief"][];
+            /**
+             * Format: double
+             * @description Its tenants' time per I/O before
+             */
+            before_us: number | null;
+            /**
+             * Format: double
+             * @description And during
+             */
+            during_us: number | null;
+            /** @description Those that brought most of the added demand, at most three */
+            first: components["schemas"]["Neighbour"][];
+            /**
+             * Format: date-time
+             * @description Since when
+             */
+            from: string;
+            /** @description Kind of object */
+            kind: string;
+            /** @description The kind in words */
+            label: string;
+            /** @description Its layer */
+            layer: string;
+            /** @description By what it was found */
+            matched?: string;
+            /** @description Its name */
+            name: string;
+            /**
+             * @description What the comparison of its tenants came to
+             * @enum {string}
+             */
+            outcome: "culprit" | "everybody" | "itself";
+            /** @description Name of the host, switch or array that it is part of */
+            owner?: string;
+            /** @description Address, kind:id@source */
+            ref: string;
+            /** @description What one would say on the phone */
+            says: string;
+            /**
+             * Format: int64
+             * @description How many of them became slower
+             */
+            slower: number;
+            /** @description Who lists it */
+            source: string;
+            /**
+             * Format: int64
+             * @description Machines that use it
+             */
+            tenants: number;
+            /** @description Service tier of a VM */
+            tier?: string;
+            /**
+             * Format: date-time
+             * @description Until when; null where it lasts
+             */
+            to: string | null;
+            /**
+             * Format: double
+             * @description I/Os in flight more than usual: what waits because of it
+             */
+            waits: number | null;
         };
         SourceChange: {
             /** @description Where it is */
@@ -4315,6 +4457,40 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Metric"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    neighbours: {
+        parameters: {
+            query?: {
+                /** @description Start of the window: RFC 3339, or back from now as -2h. Two hours before the end where absent */
+                from?: string;
+                /** @description End of the window; now where absent */
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NeighbourList"];
                 };
             };
             /** @description Error */

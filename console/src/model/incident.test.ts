@@ -1,5 +1,5 @@
-import { describe, expect, test } from "vitest";
-import { behind, hurtWords, markOf, whenWords } from "./incident";
+import { describe, expect, it, test } from "vitest";
+import { behind, hurtWords, marked, markOf, matches, whenWords } from "./incident";
 
 const now = Date.parse("2026-03-02T16:20:00Z");
 
@@ -26,5 +26,19 @@ describe("an incident in words", () => {
     expect(behind(null, now)).toBe(true);
     expect(behind("2026-03-02T15:00:00Z", now)).toBe(true);
     expect(behind("2026-03-02T16:18:00Z", now)).toBe(false);
+  });
+});
+
+describe("systems", () => {
+  it("are marked where a limit was passed or somebody was hurt", () => {
+    expect(marked({ hurt: 0, rows: [] })).toBe(false);
+    expect(marked({ hurt: 2, rows: [] })).toBe(true);
+    expect(marked({ hurt: 0, rows: [{ marks: [{}] }] } as never)).toBe(true);
+  });
+  it("are found by any word of theirs", () => {
+    const s = { name: "Northmole cluster", about: "cluster · 6 hosts", ref: "cluster:c@hyp-northmole-7" };
+    expect(matches(s, "")).toBe(true);
+    expect(matches(s, "north 7")).toBe(true);
+    expect(matches(s, "south")).toBe(false);
   });
 });

@@ -1,5 +1,5 @@
 import { clock, day, lasting } from "./format";
-import type { IncidentInfo } from "./types";
+import type { IncidentInfo, System } from "./types";
 
 /** When an incident began and how long it lasted, as "now, 46 min" or "Sat 21 Nov, 06:45, 2 h 20 min". */
 export function whenWords(i: Pick<IncidentInfo, "onset" | "seen" | "ended">, now: number): string {
@@ -26,4 +26,16 @@ export function hurtWords(i: Pick<IncidentInfo, "sufferers" | "tiers">): string 
 /** Whether incidents are still being looked for in what was read a while ago. */
 export function behind(until: string | null | undefined, now: number): boolean {
   return !until || now - Date.parse(until) > 10 * 60e3;
+}
+
+/** Whether anything of a system is marked, or hurt somebody. */
+export const marked = (s: Pick<System, "rows" | "hurt">) => s.hurt > 0 || s.rows.some((r) => r.marks.length > 0);
+
+/** Whether a system is meant by what was typed: every word is in its name, its kind or its address. */
+export function matches(s: Pick<System, "name" | "about" | "ref">, typed: string): boolean {
+  const text = `${s.name} ${s.about} ${s.ref}`.toLowerCase();
+  return typed
+    .toLowerCase()
+    .split(/\s+/)
+    .every((word) => text.includes(word));
 }

@@ -1,5 +1,5 @@
 import { clock, count, lasting, micros, percent, signed } from "../model/format";
-import { layerTone, layerWords } from "../model/layers";
+import { layerTone, layerWords, mergedLayers } from "../model/layers";
 import type { Changes, Contradiction, Direction, Strata } from "../model/types";
 import { Answer, FindKey } from "../part/Answer";
 import { ChangeLane } from "../part/ChangeLane";
@@ -125,9 +125,9 @@ function Layers({ name, d, s, worst }: { name: string; d: Direction; s: Strata; 
                 </span>
               </Hint>
             </th>
-            {b.layer === "datastore" && !b.mean_us ? (
+            {!b.mean_us && (b.layer === "datastore" || wholeOf(b.layer, d)) ? (
               <td colSpan={3} className={`${cell} text-quiet`}>
-                not measured apart
+                {wholeOf(b.layer, d) ? `within “${wholeOf(b.layer, d)}”` : "not measured apart"}
               </td>
             ) : changed ? (
               <>
@@ -181,6 +181,10 @@ function Layers({ name, d, s, worst }: { name: string; d: Direction; s: Strata; 
     </table>
   );
 }
+
+/** The band in which a layer's time is where nobody measures it apart. */
+const wholeOf = (layer: string, d: Direction) =>
+  mergedLayers.find((m) => m.layers.includes(layer) && d.bands.some((b) => b.layer === m.band && b.mean_us))?.band;
 
 /** What the figures rest on: who timed the I/O where, how often, and how much of the window. */
 function Basis({ strata: s }: { strata: Strata }) {

@@ -1,6 +1,7 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useState } from "react";
 import { count, percent, windowWords } from "../model/format";
-import { behind, hurtWords, markOf, whenWords } from "../model/incident";
+import { behind, hurtWords, marked, markOf, matches, whenWords } from "../model/incident";
 import { layerTone } from "../model/layers";
 import { ticks } from "../model/ruler";
 import { ask } from "../model/service";
@@ -68,7 +69,7 @@ function Incidents({ of }: { of: IncidentInfo[] }) {
         <li key={i.id} className="border-b border-line">
           <IncidentLink
             no={i.id}
-            className="grid grid-cols-[16px_150px_1fr_auto_80px] items-center gap-x-3 py-[7px] hover:bg-well"
+            className="grid grid-cols-[16px_196px_1fr_auto_80px] items-center gap-x-3 py-[7px] hover:bg-well"
           >
             <span>
               <Glyph mark={markOf(i)} />
@@ -95,6 +96,7 @@ function Incidents({ of }: { of: IncidentInfo[] }) {
   );
 }
 
+const few = 24; // systems that are shown without being asked for more
 const name = 268; // px left of a strip's row labels
 const label = 82;
 const words = 190; // right of it
@@ -105,20 +107,49 @@ function Logs({ s, from, to }: { s: Survey; from: number; to: number }) {
   const width = Math.max(200, whole - name - label - words - 28);
   const marks = ticks(from, to, width, 95);
   const x = (at: number) => ((at - from) / (to - from)) * width;
+  const { search, change } = useAddress();
+  const [more, setMore] = useState<"few" | "inked" | "all">("few");
+  const many = s.systems.length > few;
+  const named = s.systems.filter((sys) => matches(sys, search.q ?? ""));
+  const inked = named.filter(marked);
+  const shown = !many || search.q || more === "all" ? named : more === "inked" ? inked : inked.slice(0, few);
   return (
     <div ref={box} className="mx-6 mt-7">
       <div className="flex items-baseline text-[11.5px] text-quiet">
         <span>Systems, by harm done to VMs</span>
+        {many && (
+          <input
+            aria-label="Only systems whose name holds this"
+            value={search.q ?? ""}
+            onChange={(e) => change({ q: e.target.value || undefined }, true)}
+            placeholder="only those whose name holds …"
+            spellCheck={false}
+            className="ml-4 h-[23px] w-[210px] rounded-md border border-line bg-card px-2 text-[11.5px] text-ink placeholder:text-quiet hover:border-quiet"
+          />
+        )}
         <span className="ml-auto">
           Ink: past a limit (<Ink level="strained" /> strained, <Ink level="failing" /> failing). Shade behind: load,
           neither good nor bad.
         </span>
       </div>
       <ol className="mt-1.5 border-t border-line" data-testid="systems">
-        {s.systems.map((sys) => (
+        {shown.map((sys) => (
           <Strip key={sys.ref} sys={sys} n={s.n} width={width} />
         ))}
       </ol>
+      {shown.length < named.length && (
+        <p className="flex gap-5 py-2 text-[12px]" data-testid="rest">
+          {more === "few" && inked.length > few && (
+            <MoreButton onClick={() => setMore("inked")}>
+              {count(inked.length - few, "more passed a limit", "more passed a limit")}
+            </MoreButton>
+          )}
+          <MoreButton onClick={() => setMore("all")}>
+            {count(named.length - inked.length, "system", "systems")} passed none: show them too
+          </MoreButton>
+        </p>
+      )}
+      {named.length === 0 && <p className="py-3 text-[12.5px] text-quiet">No system's name holds “{search.q}”.</p>}
       <svg width={width + 40} height={24} style={{ marginLeft: name + label - 20 }} aria-hidden="true">
         <path d={`M20 .5H${width + 20}`} stroke="var(--quiet)" />
         {marks.map((t) => (
@@ -133,6 +164,18 @@ function Logs({ s, from, to }: { s: Survey; from: number; to: number }) {
         ))}
       </svg>
     </div>
+  );
+}
+
+function MoreButton(props: { onClick: () => void; children: React.ReactNode }) {
+  return (
+    <button
+      type="button"
+      onClick={props.onClick}
+      className="cursor-pointer text-water underline decoration-line underline-offset-4 hover:decoration-current"
+    >
+      {props.children}
+    </button>
   );
 }
 

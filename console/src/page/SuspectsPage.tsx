@@ -3,7 +3,8 @@ import { byteRate, bytes, clock, count, micros, percent, rate, signed } from "..
 import { addable, type MiniScale, miniScale } from "../model/mini";
 import { areaPath, linePath } from "../model/stack";
 import type { Row, SectionView, Suspects, Tenant, Trace } from "../model/types";
-import { Answer, FindKey } from "../part/Answer";
+import { Answer } from "../part/Answer";
+import { EstateSuspects } from "../part/EstateSuspects";
 import { ExportMenu } from "../part/ExportMenu";
 import { Heading } from "../part/Heading";
 import { Statement } from "../part/Statement";
@@ -20,14 +21,9 @@ const first = 8;
 export default function SuspectsPage() {
   const { search } = useAddress();
   const query = useAsk<Suspects>("/suspects", search);
-  const words = (
-    <>
-      Press <FindKey /> and choose a shared component: a pool, a controller, a volume, a datastore, a port. Or start
-      from the VM that is slow; its statement leads here.
-    </>
-  );
+  if (!search.of) return <EstateSuspects />;
   return (
-    <Answer of={search.of} query={query} empty={{ title: "Tenants of what?", words }} rows={7}>
+    <Answer of={search.of} query={query} empty={{ title: "Tenants of what?", words: null }} rows={7}>
       {(s) => <View s={s} key={s.of} />}
     </Answer>
   );
@@ -249,9 +245,7 @@ function Mini({
             />
           )}
         </svg>
-        {!scale.known && (
-          <span className="absolute inset-0 grid place-items-center text-[11px] text-quiet">no readings</span>
-        )}
+        {!scale.known && <span className="absolute left-1 top-1 text-[11px] text-quiet">no readings</span>}
       </div>
     </Hint>
   );

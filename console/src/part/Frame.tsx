@@ -164,7 +164,7 @@ function Sources() {
     <Link
       to={"/sources" as "/"}
       search={{} as never}
-      className="text-[12px] text-quiet hover:text-ink max-[900px]:hidden"
+      className="whitespace-nowrap text-[12px] text-quiet hover:text-ink max-[900px]:hidden"
     >
       {data.sources.length} sources
       {silent.length > 0 && (

@@ -59,7 +59,8 @@ export function StrataChart({ strata, dir, height, ruler = true, note, onDir }: 
     setDrag(null);
   };
   const known = d.total_us.some((v) => v !== null);
-  const begun = strata.change && strata.change.direction === dir ? Date.parse(strata.change.from) : undefined;
+  const since = strata.change && strata.change.direction === dir ? Date.parse(strata.change.from) : undefined;
+  const begun = since === undefined ? undefined : Math.max(since, from); // it may have begun before what is shown
   const ended = strata.change && !strata.change.persists ? Date.parse(strata.change.to) : undefined;
   const words = `${dir === "read" ? "Read" : "Write"} latency by layer from ${clock(from)} to ${clock(to)}: mean ${micros(d.mean_us)}, worst ${micros(d.worst_us)}`;
   return (
@@ -156,7 +157,7 @@ export function StrataChart({ strata, dir, height, ruler = true, note, onDir }: 
               <ChangeNote
                 x={x(begun)}
                 width={plotWidth}
-                text={`${clock(begun)} ${note ?? `+${micros(strata.change?.added_us)} in the ${strata.change?.layer ?? ""}`}`}
+                text={`${since !== begun ? "since " : ""}${clock(since ?? begun)} ${note ?? `+${micros(strata.change?.added_us)} in the ${strata.change?.layer ?? ""}`}`}
               />
             </g>
           )}
