@@ -22,6 +22,9 @@ import (
 	"dowsingrod/core/route"
 )
 
+// merged are the bands of time in several layers that no source tells apart, in the order of the indexes below.
+var merged = []estate.Layer{estate.LayerAboveArray, estate.LayerInArray, estate.LayerUnsplit}
+
 // Band is one layer's part of the latency.
 type Band struct {
 	Layer  estate.Layer   `json:"layer" doc:"The layer; 'above the array', 'in the array' or 'not told apart' for several that no source tells apart"`
