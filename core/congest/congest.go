@@ -119,3 +119,14 @@ func stated(o *estate.Node) Assessment {
 	}
 	return a
 }
+
+// OnlyWaits reports whether all that is wrong with an object is that I/Os wait in it. Places in a queue are held for as long as an I/O is
+// below, so where something below is in trouble too, that is the reason.
+func (a Assessment) OnlyWaits() bool {
+	for _, r := range a.Reasons {
+		if r.Metric != "queue_latency_us" {
+			return false
+		}
+	}
+	return len(a.Reasons) > 0
+}

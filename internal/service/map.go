@@ -144,6 +144,7 @@ type Why struct {
 	Affected  int                `json:"affected" doc:"Objects that depend on it by active ways, where it is failing itself"`
 	VMs       int                `json:"vms" doc:"Virtual machines among those"`
 	Looked    int                `json:"looked_at" doc:"Objects below it that were looked at"`
+	Receiver  *Brief             `json:"receiver,omitempty" doc:"Who takes frames too slowly, where a port without credits is the reason and it could be followed"`
 	Says      string             `json:"says" doc:"In words"`
 	From      time.Time          `json:"from" doc:"Start of the window"`
 	To        time.Time          `json:"to" doc:"End of the window"`
@@ -194,9 +195,14 @@ func (s *Service) Why(ctx context.Context, query string, w Window) (Why, error) 
 		if !bad[b.At] {
 			continue
 		}
-		part := false // of a whole that is marked itself
+		part := false // of a whole that is marked itself, or waiting for what is
 		for _, whole := range e.From(b.At, estate.MadeOf) {
 			part = part || bad[whole]
+		}
+		if assessed[b.At].OnlyWaits() {
+			for _, lower := range m.Below(b.At) {
+				part = part || bad[lower.At]
+			}
 		}
 		if !part {
 			out.Causes = append(out.Causes, Cause{brief(e, b.At), assessed[b.At]})
@@ -213,7 +219,41 @@ func (s *Service) Why(ctx context.Context, query string, w Window) (Why, error) 
 		}
 	}
 	out.Says = out.words()
-	return out, nil
+	return out, s.follow(ctx, m, i, w, &out)
+}
+
+// follow says who takes frames too slowly, where the object or the first cause below it is a port without credits.
+func (s *Service) follow(ctx context.Context, m *route.Map, i int32, w Window, out *Why) error {
+	e := m.Estate()
+	reasons := out.Condition.Reasons
+	if out.Condition.Condition != congest.Failing && out.Condition.Condition != congest.Strained && len(out.Causes) > 0 {
+		at, ok := refAt(e, out.Causes[0].Ref)
+		if !ok {
+			return nil
+		}
+		i, reasons = at, out.Causes[0].Condition.Reasons
+	}
+	if len(reasons) == 0 || reasons[0].Metric != "credit_zero_share" {
+		return nil
+	}
+	needs := []route.Need{{Key: e.At(i).Key, Metrics: []string{"credit_zero_share"}}}
+	for _, p := range congest.Downstream(e, i) {
+		needs = append(needs, route.Need{Key: e.At(p).Key, Metrics: []string{"credit_zero_share"}})
+	}
+	r, err := s.fetch(ctx, []route.Moment{{From: w.From, To: w.To, Map: m}}, needs, w.From, w.To)
+	if err != nil {
+		return err
+	}
+	g, err := reading.NewGrid(w.From, w.To, max((w.To.Sub(w.From)/60).Truncate(time.Second), time.Second))
+	if err != nil {
+		return &WindowError{err.Error()}
+	}
+	if at, ok := congest.Receiver(g, e, i, r); ok {
+		receiver := brief(e, at)
+		out.Receiver = &receiver
+		out.Says += " Followed downstream, it waits for " + m.FullName(at) + ", which takes its frames slowly."
+	}
+	return nil
 }
 
 func (y *Why) words() string {

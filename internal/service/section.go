@@ -210,8 +210,8 @@ func (f *NodeFigures) seen(g reading.Grid, runs []reading.Series) {
 	}
 }
 
-// mark moves marks to their cause: a part that is past its limits because the whole is carries none of
-// its own, and what is well itself but depends on a failing object is affected.
+// mark moves marks to their cause: a part that is past its limits because the whole is, or that waits for what
+// lies below, carries none of its own, and what is well itself but depends on a failing object is affected.
 func mark(m *route.Map, at []int32, f []NodeFigures) {
 	e := m.Estate()
 	index := make(map[int32]int, len(at))
@@ -230,6 +230,14 @@ func mark(m *route.Map, at []int32, f []NodeFigures) {
 		for _, whole := range e.From(i, estate.MadeOf) {
 			if w, ok := index[whole]; ok && bad(w) {
 				f[k].Within = e.At(whole).Key.String()
+			}
+		}
+		if f[k].OnlyWaits() {
+			for _, below := range m.Below(i) {
+				if w, ok := index[below.At]; ok && below.State == route.Active && bad(w) {
+					f[k].Within = e.At(below.At).Key.String()
+					break
+				}
 			}
 		}
 	}

@@ -3664,6 +3664,8 @@ export interface components {
             name: string;
             /** @description Name of the host, switch or array that it is part of */
             owner?: string;
+            /** @description Who takes frames too slowly, where a port without credits is the reason and it could be followed */
+            receiver?: components["schemas"]["Brief"];
             /** @description Address, kind:id@source */
             ref: string;
             /** @description In words */
