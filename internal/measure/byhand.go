@@ -39,23 +39,11 @@ func (r *result) byHand(t *taken, g reading.Grid, s suspect.Suspects, onset time
 			}
 		}
 		before, during := reading.MeanOver(rate, 0, cut), reading.MeanOver(rate, cut, g.N)
-		for k, v := range []float64{during, during - before, correlation(rate[g.N-s.N:], latency[g.N-s.N:])} {
+		for k, v := range []float64{during, during - before, reading.Correlation(rate[g.N-s.N:], latency[g.N-s.N:])} {
 			if v > best[k] {
 				best[k], named[k] = v, x.Ref
 			}
 		}
 	}
 	r.busiest, r.change, r.like = truthOf(slices.Contains(culprits, named[0])), truthOf(slices.Contains(culprits, named[1])), truthOf(slices.Contains(culprits, named[2]))
-}
-
-// correlation is Pearson's, over the cells in which both are known.
-func correlation(a, b []float64) float64 {
-	n, sa, sb, saa, sbb, sab := 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
-	for i := range a {
-		if math.IsNaN(a[i]) || math.IsNaN(b[i]) {
-			continue
-		}
-		n, sa, sb, saa, sbb, sab = n+1, sa+a[i], sb+b[i], saa+a[i]*a[i], sbb+b[i]*b[i], sab+a[i]*b[i]
-	}
-	return (sab - sa*sb/n) / math.Sqrt((saa-sa*sa/n)*(sbb-sb*sb/n))
 }

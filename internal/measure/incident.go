@@ -477,7 +477,10 @@ func explain(t *taken, g reading.Grid, subject string) (verdict.Explanation, *su
 	if err != nil {
 		return verdict.Explanation{}, nil, err
 	}
-	return l.Conclude(&sus), &sus, nil
+	x := l.Conclude(&sus)
+	in.Episode = nil // by hand one looks at the whole window
+	whole, err := suspect.Compute(in)
+	return x, &whole, err
 }
 
 func truthOf(ok bool) float64 {

@@ -18,8 +18,6 @@ import (
 	"syscall"
 	"time"
 
-	"github.com/chromedp/chromedp/kb"
-
 	"dowsingrod/internal/browser"
 )
 
@@ -115,24 +113,13 @@ func pages(out, only, link string) error {
 		{name: "survey", path: "/", until: `document.querySelectorAll('[data-testid=incidents] li').length > 0 && document.querySelectorAll('[data-testid=strip]').length > 5`},
 		{name: "incidents", path: "/incidents", until: `document.querySelectorAll('[data-testid=incident-list] li').length > 4`},
 		{name: "explain", path: "/explain?of=vm:manifest-db-02", until: `document.querySelectorAll('[data-testid=evidence] tr').length > 2 && document.querySelectorAll('[data-testid^=strata] path').length > 4`},
-		{name: "find", path: "/start", until: `document.querySelectorAll('main a').length > 10`, before: func(p *browser.Page) error {
-			if err := p.Press("/"); err != nil {
-				return err
-			}
-			if err := p.Until(`document.activeElement?.getAttribute('role') === 'combobox'`); err != nil {
-				return err
-			}
-			if err := p.Press("manifest-db-0"); err != nil {
-				return err
-			}
-			return p.Until(`document.querySelectorAll('[role=option]').length > 5`)
-		}},
 		{name: "section", path: "/section?of=vm:manifest-db-02", until: drawn},
 		{name: "section-dark", path: "/section?of=vm:manifest-db-02", until: drawn, dark: true},
-		{name: "section-stretched", path: "/section?of=volume:v1@petrel", until: drawn},
 		{name: "strata", path: "/strata?of=vm:manifest-db-02", until: `document.querySelectorAll('[data-testid^=strata] path').length > 8`, before: func(p *browser.Page) error { return p.Move(1150, 250) }},
-		{name: "strata-cleared", path: "/strata?of=vm:berth-plan-01", until: `document.querySelectorAll('[data-testid^=strata] path').length > 8`},
 		{name: "suspects", path: "/suspects?of=pool:p2@heron", until: `document.querySelector('[data-testid=suspects] svg')`},
+		{name: "compare", path: "/compare?of=vm:manifest-db-02&beside=before", until: `document.querySelectorAll('[data-testid=differences] li').length > 5`},
+		{name: "readings", path: "/readings?of=pool:p2@heron&from=-8h", until: `document.querySelectorAll('[data-testid=measured]').length > 6 && document.body.innerText.includes('Bands are of')`},
+		{name: "limits", path: "/limits", until: `document.querySelectorAll('[data-testid=passed] li').length > 3`},
 		{name: "reach", path: "/reach?of=array:heron", until: `document.querySelectorAll('[data-testid=reach] tr').length > 20`},
 		{name: "changes", path: "/changes?from=-12h", until: `document.querySelectorAll('[data-testid=changes] li').length > 5`},
 		{name: "inventory", path: "/inventory?kind=volume&sort=-hosts", until: `document.querySelectorAll('[role=row]').length > 10`},
@@ -171,11 +158,6 @@ func pages(out, only, link string) error {
 		}
 		if err := os.WriteFile(filepath.Join(out, s.name+".png"), picture, 0o644); err != nil {
 			return err
-		}
-		if s.name == "find" {
-			if err := p.Press(kb.Escape); err != nil {
-				return err
-			}
 		}
 	}
 	return nil
