@@ -55,6 +55,18 @@ func NewDetector(cell time.Duration) *Detector {
 // Cell sets the length of the cells to come.
 func (d *Detector) Cell(length time.Duration) { d.cell = length }
 
+// Seed tells what was usual for a disk before anything was seen of it, µs per read and per write; NaN is not known. Without it, what is seen
+// first is taken to be usual, even in the middle of trouble.
+func (d *Detector) Seed(disk estate.Key, usual [2]float64) {
+	w := &[2]watch{}
+	for k, us := range usual {
+		if us > 0 {
+			w[k].level, w[k].seen = float32(math.Log(us)), learned
+		}
+	}
+	d.disks[disk] = w
+}
+
 // Sample is what a disk did in a cell, reads and writes: I/Os per second and µs each. NaN is not known.
 type Sample struct{ Rate, Time [2]float64 }
 

@@ -136,3 +136,19 @@ func TestWhatNoReasonIsKnownForIsOneIncidentOnceItLasts(t *testing.T) {
 	require.Len(t, all, 1)
 	assert.Len(t, all[0].Sufferers, 2)
 }
+
+// One that begins to look in the middle of trouble takes it for usual, unless it is told what was.
+func TestADiskThatIsKnownHurtsFromTheFirstLook(t *testing.T) {
+	slow := func(string, int) float64 { return 6000 }
+	d := NewDetector(time.Minute)
+	feed(d, 0, 60, slow, "a")
+	assert.Empty(t, d.Hurts())
+	d = NewDetector(time.Minute)
+	d.Seed(tiny.Key("hyp", "vdisk:a"), [2]float64{1000, math.NaN()})
+	feed(d, 0, 3, slow, "a")
+	require.Len(t, d.Hurts(), 1)
+	assert.Equal(t, at(0), d.Hurts()[0].Since)
+	assert.InDelta(t, 1000, d.Hurts()[0].Usual, 20)
+	feed(d, 3, 200, slow, "a")
+	assert.Len(t, d.Hurts(), 1, "for hours")
+}

@@ -82,6 +82,9 @@ func (w *watcher) advance(ctx context.Context, to time.Time) error {
 	if w.detector == nil || !w.until.Equal(from) {
 		w.detector, w.until = incident.NewDetector(time.Minute), from.Add(-warm)
 		w.conditions, w.of, w.book, w.adopted = nil, nil, nil, false
+		if err := w.recall(ctx); err != nil {
+			return err
+		}
 		if err := w.observe(ctx, from, cellFor(from, to), nil); err != nil {
 			return err
 		}
@@ -107,6 +110,44 @@ func (w *watcher) advance(ctx context.Context, to time.Time) error {
 		}
 		if err := w.observe(ctx, end, cell, fold); err != nil {
 			return err
+		}
+	}
+	return nil
+}
+
+// recall tells the detector what is usual for the disks that were hurt when another watcher ended: it begins to look in the middle of their
+// trouble.
+func (w *watcher) recall(ctx context.Context) error {
+	open, err := w.s.store.OpenIncidents(ctx)
+	if err != nil || len(open) == 0 {
+		return err
+	}
+	m, err := w.s.at(ctx, time.Time{})
+	if err != nil {
+		return err
+	}
+	e := m.Estate()
+	for _, x := range open {
+		for ref := range x.Sufferers {
+			vm, ok := refAt(e, ref)
+			if !ok {
+				continue
+			}
+			for _, d := range e.To(vm, estate.Uses) {
+				profiles, err := w.s.store.Profiles(ctx, e.At(d).Store)
+				if err != nil {
+					return err
+				}
+				usual := [2]float64{math.NaN(), math.NaN()}
+				for k := range profiles {
+					for dir, metric := range []string{"read_latency_us", "write_latency_us"} {
+						if profiles[k].Want.Metric == metric {
+							usual[dir] = profiles[k].Profile.Band(x.Onset.In(time.Local)).Mid
+						}
+					}
+				}
+				w.detector.Seed(e.At(d).Key, usual)
+			}
 		}
 	}
 	return nil
