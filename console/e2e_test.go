@@ -196,7 +196,7 @@ func TestStatesHaveTheirWords(t *testing.T) {
 	for path, words := range map[string]string{
 		"/section":              "Choose an object",
 		"/strata":               "Whose latency?",
-		"/suspects":             "Tenants of what?",
+		"/suspects":             "in the whole estate",
 		"/section?of=vm:nobody": "No such object",
 		"/section?of=pool%201":  "Which of these?",
 		"/strata?of=vm:manifest-db-02&from=-1h&to=-2h":        "cannot be shown",

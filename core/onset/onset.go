@@ -75,19 +75,26 @@ func Find(values []float64, from int, rules Rules) (Episode, bool) {
 }
 
 // above finds the stretch that stands above a level. Where it begins and ends is then looked for anew, at a quarter of the way (in
-// logarithms) from what is usual to what it is: a low bar takes in what happened to be a little higher just before.
+// logarithms) from what is usual to what it is: a low bar takes in what happened to be a little higher just before. What was taken in
+// lowered what it is, and with it the bar, so it is looked for until it no longer moves; each time it can only become shorter.
 func above(values []float64, from int, level float64, rules Rules) (Episode, bool) {
-	low := math.Log(math.Max(level*math.Sqrt(rules.Factor), level+rules.Floor/2))
-	e, ok := stretch(values, from, low, rules)
-	if !ok {
-		return e, false
-	}
-	if high := math.Log(e.Usual) + (math.Log(e.During)-math.Log(e.Usual))/4; high > low {
-		if sharper, ok := stretch(values, from, high, rules); ok && sharper.Begin >= e.Begin && sharper.End <= e.End {
-			return sharper, true
+	bar := math.Log(math.Max(level*math.Sqrt(rules.Factor), level+rules.Floor/2))
+	e, ok := stretch(values, from, bar, rules)
+	for ok {
+		high := math.Log(e.Usual) + (math.Log(e.During)-math.Log(e.Usual))/4
+		if high <= bar {
+			break
+		}
+		sharper, still := stretch(values, from, high, rules)
+		if !still || sharper.Begin < e.Begin || sharper.End > e.End {
+			break
+		}
+		moved := sharper.Begin > e.Begin || sharper.End < e.End
+		if bar, e = high, sharper; !moved {
+			break
 		}
 	}
-	return e, true
+	return e, ok
 }
 
 // stretch finds the stretch that stands most above a threshold, a logarithm, and holds it against the rules.

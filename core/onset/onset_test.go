@@ -114,3 +114,17 @@ func TestUsualBeginsWithTheFirstReading(t *testing.T) {
 	assert.Equal(t, 30, e.UsualFrom)
 	assert.Equal(t, 70, e.Begin)
 }
+
+// What was a little higher just before trouble is not part of it, whatever else happens in the window.
+func TestTroubleBeginsWhereItStandsOut(t *testing.T) {
+	for seed := range uint64(20) {
+		v := raise(level(720, 1920, .09, seed), 582, 720, 3.1)
+		for i := range 582 {
+			v[i] *= 1 + 0.12*math.Sin(float64(i-540)/90*2*math.Pi)
+		}
+		v = raise(v, 568, 582, 1.15)
+		e, ok := Find(v, 360, Rules{Factor: 1.2, Floor: 250})
+		require.True(t, ok)
+		assert.Equal(t, 582, e.Begin, "seed %d", seed)
+	}
+}
