@@ -16,7 +16,7 @@ import (
 // Conclude adds the comparison of the component's tenants, nil where there was none to make.
 func (l *Located) Conclude(tenants *suspect.Suspects) Explanation {
 	s := &l.Strata
-	out := Explanation{Subject: s.Of, Name: s.Name, Kind: s.Kind, From: s.From, To: l.in.Grid.End(), Usual: reading.Missing, During: reading.Missing,
+	out := Explanation{Subject: s.Of, Name: s.Name, Kind: s.Kind, From: s.From, To: l.in.Grid.End(), Step: s.Step, Usual: reading.Missing, During: reading.Missing,
 		Layers: layersOf(s), Evidence: []Evidence{}, Suspects: []Accused{}, Sufferers: []Sufferer{}, Cleared: []Ground{}, Unseen: slices.Clone(s.Notes), Settle: []string{}, Helps: []string{}}
 	for _, c := range s.Conflicts {
 		out.Unseen = append(out.Unseen, c.Words)
@@ -34,6 +34,7 @@ func (l *Located) Conclude(tenants *suspect.Suspects) Explanation {
 		out.Evidence = append(out.Evidence, l.causes[k].signs...)
 	}
 	l.judge(&out, tenants)
+	l.trace(&out)
 	l.clear(&out)
 	l.word(&out, tenants)
 	return out
@@ -107,21 +108,27 @@ func (l *Located) judge(out *Explanation, tenants *suspect.Suspects) {
 	}
 	x := l.scene
 	v.Component = &Component{x.m.Estate().At(c.at).Key.String(), x.m.FullName(c.at), x.m.Estate().Kind(c.at)}
-	sure := c.weight
-	if len(l.causes) > 1 {
-		for _, rival := range l.causes[1:] {
-			if rival.at != c.at {
-				sure *= 1 - 0.5*rival.weight/c.weight
-				break
-			}
-		}
-	}
 	if tenants != nil {
 		out.Outcome = tenants.Outcome
 		l.list(out, tenants)
 	}
 	v.Class = l.class(c, tenants, out)
-	v.Confidence = calibrated(sure)
+	v.Confidence = calibrated(l.Standing())
+}
+
+// Standing is how far what is named stands out: the part of the added time it can account for, less half of what its strongest rival can,
+// 0–1. It is 0 where nothing is named. Confidence is looked up by it.
+func (l *Located) Standing() float64 {
+	c := l.chosen()
+	if c == nil {
+		return 0
+	}
+	for _, rival := range l.causes[1:] {
+		if rival.at != c.at {
+			return c.weight * (1 - 0.5*rival.weight/c.weight)
+		}
+	}
+	return c.weight
 }
 
 // class is what kind of cause it is.

@@ -93,6 +93,7 @@ type Accused struct {
 	Score       reading.Figure `json:"score" doc:"Its part in the added demand, 0–1"`
 	Onset       reading.Figure `json:"onset_s" doc:"When its demand rose, s after the component slowed; null where it did not"`
 	Evidence    string         `json:"evidence" doc:"The figures, in words"`
+	Trace       reading.Row    `json:"trace,omitempty" doc:"Bytes per second that its disks move, per cell of the window; only of the first few"`
 }
 
 // Sufferer is a machine that waits because of it.
@@ -115,6 +116,8 @@ type Evidence struct {
 	During reading.Figure `json:"during" doc:"While it hurt"`
 	Weight reading.Figure `json:"weight" doc:"How much of the added latency it can account for, 0–1"`
 	Words  string         `json:"words" doc:"In words"`
+	Unit   reading.Unit   `json:"unit,omitempty" doc:"Unit of before, during and trace; empty for a state or a change of configuration"`
+	Trace  reading.Row    `json:"trace,omitempty" doc:"The metric per cell of the window; only of the strongest evidence"`
 }
 
 // Ground is something that was cleared, and why.
@@ -131,6 +134,7 @@ type Explanation struct {
 	Kind      estate.Kind     `json:"kind" doc:"Its kind"`
 	From      time.Time       `json:"from" doc:"The window looked at begins here"`
 	To        time.Time       `json:"to" doc:"And ends here"`
+	Step      float64         `json:"step_s" doc:"Length of a cell of the traces in s; the first begins where the window does"`
 	Onset     *time.Time      `json:"onset" doc:"When it began to hurt; null where it did not"`
 	Until     *time.Time      `json:"until" doc:"When it was over; null where it lasts, or never began"`
 	Direction string          `json:"direction" doc:"Reads or writes, whichever gained more in flight; empty where nothing hurt" enum:",read,write"`

@@ -37,6 +37,7 @@ type result struct {
 	onset                 float64 // |found − true| in s, NaN where there is none
 	confidence            float64
 	busiest, change, like float64 // what would be done by hand: 1 where that names who did it
+	standing              float64 // what confidence is looked up by
 	note                  string
 }
 
@@ -308,8 +309,8 @@ func declared(t *taken, from, to time.Time) (int, error) {
 			if err != nil {
 				return verdict.Explanation{}, err
 			}
-			x, _, err := explain(t, w, vm.String())
-			return x, err
+			a, err := explain(t, w, vm.String())
+			return a.Explanation, err
 		})
 		if err != nil {
 			return 0, err
@@ -339,12 +340,6 @@ func tune(each int, kinds []string) error {
 		return err
 	}
 	score("tuning", results)
-	for k := range 40 { // what the table of core/verdict is fitted to
-		in := func(r result) bool { return r.said != verdict.Unknown && min(39, int(r.confidence*40)) == k }
-		if right, n := mean(results, result.right, in); n > 0 {
-			line("SCORE", fmt.Sprintf("tuning.stated.%.3f.right_of_%d", float64(k)/40, n), right*100, "%")
-		}
-	}
 	for _, r := range results {
 		if r.right() < 1 || r.suspect == 0 || r.innocent == 1 {
 			fmt.Fprintf(os.Stderr, "%s %d: %s\n", r.kind, r.seed, r.note)
@@ -402,11 +397,11 @@ func judged(kind string, seed uint64, v variant) ([]result, error) {
 	if err != nil {
 		return nil, err
 	}
-	x, sus, err := explain(t, g, subject)
+	x, err := explain(t, g, subject)
 	if err != nil {
 		return nil, err
 	}
-	out.said, out.confidence = x.Verdict.Class, float64(x.Verdict.Confidence)
+	out.said, out.confidence, out.standing = x.Verdict.Class, float64(x.Verdict.Confidence), x.standing
 	named := ""
 	if x.Verdict.Component != nil {
 		named = x.Verdict.Component.Ref
@@ -434,8 +429,8 @@ func judged(kind string, seed uint64, v variant) ([]result, error) {
 	}
 	if out.truth == verdict.NoisyNeighbour || out.truth == verdict.OwnDemand {
 		out.suspect = truthOf(first != "" && slices.Contains(cause.Culprits, first))
-		if sus != nil {
-			out.byHand(t, g, *sus, cause.Onset, cause.Culprits)
+		if x.whole != nil {
+			out.byHand(t, g, *x.whole, cause.Onset, cause.Culprits)
 		}
 	}
 	out.note += fmt.Sprintf("%s said %s (%.2f)  at %s named %s  by %v accused %s  %s outcome %s", out.truth, out.said, out.confidence, cause.Component, named, cause.Culprits, first, subject, x.Outcome)
@@ -457,30 +452,37 @@ func judged(kind string, seed uint64, v variant) ([]result, error) {
 	return []result{out}, nil
 }
 
+// answer is what diagnosis says of an object.
+type answer struct {
+	verdict.Explanation
+	standing float64
+	whole    *suspect.Suspects // the tenants of what is named over the whole window, as one looks at them by hand; nil for none
+}
+
 // explain asks about one object.
-func explain(t *taken, g reading.Grid, subject string) (verdict.Explanation, *suspect.Suspects, error) {
+func explain(t *taken, g reading.Grid, subject string) (answer, error) {
 	latest := t.moments[len(t.moments)-1].Map
 	at, err := latest.Estate().Resolve(subject)
 	if err != nil {
-		return verdict.Explanation{}, nil, err
+		return answer{}, err
 	}
 	l, err := verdict.Locate(verdict.Input{Grid: g, First: g.N / 8, Moments: t.moments, Of: latest.Estate().At(at).Key, From: t, Events: t.events})
 	if err != nil {
-		return verdict.Explanation{}, nil, err
+		return answer{}, err
 	}
 	l.Infer(t)
 	in, ok := l.Compare()
 	if !ok {
-		return l.Conclude(nil), nil, nil
+		return answer{l.Conclude(nil), l.Standing(), nil}, nil
 	}
 	sus, err := suspect.Compute(in)
 	if err != nil {
-		return verdict.Explanation{}, nil, err
+		return answer{}, err
 	}
 	x := l.Conclude(&sus)
-	in.Episode = nil // by hand one looks at the whole window
+	in.Episode = nil
 	whole, err := suspect.Compute(in)
-	return x, &whole, err
+	return answer{x, l.Standing(), &whole}, err
 }
 
 func truthOf(ok bool) float64 {

@@ -59,6 +59,11 @@ func main() {
 			err = tune(each, strings.Fields(kinds)[1:])
 			break
 		}
+		if each, ok := strings.CutPrefix(what, "calibrate "); ok { // measure calibrate EACH
+			n, _ := strconv.Atoi(each)
+			err = calibrate(n)
+			break
+		}
 		if part, arg, _ := strings.Cut(what, " "); part == "serve-estate" {
 			err = serveEstate(ctx, arg)
 			break
@@ -66,7 +71,7 @@ func main() {
 			err = estateOf(ctx, vms)
 			break
 		}
-		err = errors.New("usage: measure bench | measure collect | measure diagnosis | measure estates | measure labs | measure score | measure tuning EACH [KIND …] | measure real [hold]")
+		err = errors.New("usage: measure bench | measure collect | measure diagnosis | measure estates | measure labs | measure score | measure tuning EACH [KIND …] | measure calibrate EACH | measure real [hold]")
 	}
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err) // log writes to where slog does, and that is nowhere

@@ -884,6 +884,8 @@ export interface components {
             score: number | null;
             /** @description Its service tier */
             tier?: string;
+            /** @description Bytes per second that its disks move, per cell of the window; only of the first few */
+            trace?: (number | null)[];
         };
         "Add-accountRequest": {
             /** @description Account name */
@@ -1537,6 +1539,10 @@ export interface components {
             name: string;
             /** @description The object, kind:id@source */
             of: string;
+            /** @description The metric per cell of the window; only of the strongest evidence */
+            trace?: (number | null)[];
+            /** @description Unit of before, during and trace; empty for a state or a change of configuration */
+            unit?: string;
             /**
              * Format: double
              * @description How much of the added latency it can account for, 0–1
@@ -1587,6 +1593,11 @@ export interface components {
             settle: string[];
             /** @description What one would say on the phone, with its evidence */
             statement: components["schemas"]["Phrase"][];
+            /**
+             * Format: double
+             * @description Length of a cell of the traces in s; the first begins where the window does
+             */
+            step_s: number;
             /** @description The object asked about, kind:id@source */
             subject: string;
             /** @description Who waits because of it, by harm */

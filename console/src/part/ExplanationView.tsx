@@ -5,6 +5,7 @@ import { layerTone } from "../model/layers";
 import { ask } from "../model/service";
 import type { Explanation, Strata } from "../model/types";
 import { PageLink } from "../ui/Button";
+import { EvidenceLanes } from "./EvidenceLanes";
 import { Statement } from "./Statement";
 import { StrataChart } from "./StrataChart";
 
@@ -68,6 +69,7 @@ function Chart({ x }: { x: Explanation }) {
   return (
     <div className="-mx-6 mt-3">
       <StrataChart strata={data} dir={x.direction === "write" ? "write" : "read"} height={104} />
+      <EvidenceLanes x={x} />
     </div>
   );
 }

@@ -3,15 +3,13 @@ import { useMemo, useRef, useState } from "react";
 import { byteRate, clock, clockSeconds, micros, rate } from "../model/format";
 import { layerTone } from "../model/layers";
 import { scaleTop, ticks } from "../model/ruler";
-import { linePath, stackPaths } from "../model/stack";
-import type { Direction, Row, Strata } from "../model/types";
+import { stackPaths } from "../model/stack";
+import type { Direction, Strata } from "../model/types";
 import { fixed } from "../model/window";
 import { useAddress } from "../ui/address";
 import { useWidth } from "../ui/useWidth";
 import { ExportMenu } from "./ExportMenu";
-
-const margin = { left: 24, right: 78 };
-const lineHeight = 26;
+import { Lane, laneHeight, margin, short } from "./Lane";
 
 interface Props {
   strata: Strata;
@@ -43,8 +41,8 @@ export function StrataChart({ strata, dir, height, ruler = true, note, onDir }: 
   const x = (at: number) => ((at - from) / (to - from)) * plotWidth;
   const y = (v: number) => height - (v / scale.top) * height;
   const iopsAt = height + 14;
-  const bytesAt = iopsAt + lineHeight + 10;
-  const axisAt = bytesAt + lineHeight + 6;
+  const bytesAt = iopsAt + laneHeight + 10;
+  const axisAt = bytesAt + laneHeight + 6;
   const total = axisAt + (ruler ? 24 : 6);
   const cell = (clientX: number) => {
     const box = svg.current?.getBoundingClientRect();
@@ -130,8 +128,8 @@ export function StrataChart({ strata, dir, height, ruler = true, note, onDir }: 
             <path key={s.layer} d={s.d} fill={layerTone[s.layer]} />
           ))}
           <line x1={0} x2={plotWidth} y1={height} y2={height} stroke="var(--quiet)" strokeOpacity={0.4} />
-          <Line label="IOPS" row={d.iops} y={iopsAt} width={plotWidth} n={strata.n} write={rate} />
-          <Line
+          <Lane label="IOPS" row={d.iops} y={iopsAt} width={plotWidth} n={strata.n} write={rate} />
+          <Lane
             label="throughput"
             row={d.bytes_s}
             y={bytesAt}
@@ -247,57 +245,6 @@ export function Ruler({
     </g>
   );
 }
-
-function Line({
-  label,
-  row,
-  y,
-  width,
-  n,
-  write,
-  base = 10,
-}: {
-  label: string;
-  row: Row;
-  y: number;
-  width: number;
-  n: number;
-  write: (v: number) => string;
-  base?: 10 | 2;
-}) {
-  const scale = scaleTop(row, base);
-  const top = scale.lines[scale.lines.length - 1];
-  return (
-    <g transform={`translate(0 ${y})`}>
-      <line x1={0} x2={width} y1={lineHeight} y2={lineHeight} stroke="var(--line)" />
-      {top !== undefined && (
-        <text x={width + 8} y={lineHeight - (top / scale.top) * lineHeight + 4} fontSize={11} fill="var(--quiet)">
-          {short(write(top))}
-        </text>
-      )}
-      <path
-        d={linePath(row, { width, height: lineHeight, top: scale.top, n })}
-        fill="none"
-        stroke="var(--ink)"
-        strokeWidth={1.2}
-      />
-      <text
-        x={0}
-        y={lineHeight - 3}
-        fontSize={10.5}
-        fill="var(--quiet)"
-        stroke="var(--paper)"
-        strokeWidth={3}
-        paintOrder="stroke"
-      >
-        {label}
-      </text>
-    </g>
-  );
-}
-
-/** A round figure without its trailing zeros: 10.0 ms is 10 ms. */
-const short = (text: string) => text.replace(/\.0+(?= |$)/, "").replace(/(\.\d)0(?= |$)/, "$1");
 
 function Legend({ bands }: { bands: string[] }) {
   return (
