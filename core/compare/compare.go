@@ -34,7 +34,7 @@ type Contrast struct {
 	First  reading.Figure `json:"first" doc:"Mean on the first side"`
 	Second reading.Figure `json:"second" doc:"Mean on the second side"`
 	Apart  reading.Figure `json:"apart" doc:"How clearly the two differ: 0 where values of one side are as often above as below those of the other, 1 where always"`
-	Weight reading.Figure `json:"weight" doc:"What they are ordered by: |ln(second ÷ first)| × apart; how much, as far as it is clear"`
+	Weight reading.Figure `json:"weight" doc:"What they are ordered by: by what factor I/O waits longer or more is done, as a logarithm, as far as it is more than what readings scatter by"`
 	Words  string         `json:"words" doc:"In words"`
 }
 
@@ -149,13 +149,13 @@ func differ(a, b Side, i, k int32, metric string) (Contrast, bool) {
 	if o.Key != b.Map.Estate().At(k).Key {
 		name += " / " + other
 	}
+	xs, ys := scatter(x), scatter(y) // in the order of time, which above changes
 	apart := math.Abs(2*above(x, y) - 1)
-	// A figure that was nothing is as far from something as a hundredfold.
-	ratio := math.Abs(math.Log(math.Min(100, math.Max(0.01, second/first))))
+	weight := size(metric, unit, first, second) * clarity(second-first, xs, ys)
 	d := Contrast{Ref: o.Key.String(), Other: b.Map.Estate().At(k).Key.String(), Name: name, Kind: o.Key.Ref.Kind, Metric: metric, Unit: unit,
-		First: reading.Figure(first), Second: reading.Figure(second), Apart: reading.Figure(apart), Weight: reading.Figure(ratio * apart)}
+		First: reading.Figure(first), Second: reading.Figure(second), Apart: reading.Figure(apart), Weight: reading.Figure(weight)}
 	switch {
-	case ratio*apart < 0.05:
+	case weight < 0.05:
 		d.Words = "much the same"
 	case first > 0 && second >= 2*first:
 		d.Words = fmt.Sprintf("%s times as much", phrase.Rate(second/first))
@@ -167,6 +167,57 @@ func differ(a, b Side, i, k int32, metric string) (Contrast, bool) {
 		d.Words = "from nothing"
 	}
 	return d, true
+}
+
+// size is how much a difference matters, on one scale for all metrics: the logarithm of the factor by which I/O waits longer, or more is
+// done. In any queue the response grows with 1 ÷ (1 − ρ), so a port that is used for two thousandths of its line instead of one is next to
+// no difference. Of reads that a cache answers those that it does not answer count. What is too little to notice is added to both sides, so
+// that a multiple of next to nothing counts for little.
+func size(metric string, unit reading.Unit, first, second float64) float64 {
+	floor := map[reading.Unit]float64{
+		reading.Microseconds:   50,       // µs: a fifth of what people notice
+		reading.PerSecond:      1,        // the mean of fewer is chance
+		reading.BytesPerSecond: 64 << 10, // one usual piece a second
+		reading.Count:          0.05,
+	}[unit]
+	switch {
+	case metric == "crc_errors_s" || metric == "discards_s":
+		floor = 0.01 // what strains a port
+	case metric == "cache_hit_share":
+		first, second, floor = 1-first, 1-second, 0.01
+	case unit == reading.SharePart:
+		first, second, floor = 1-math.Min(first, 1), 1-math.Min(second, 1), 0.01
+	}
+	return math.Abs(math.Log((second + floor) / (first + floor)))
+}
+
+// spread is what single readings scatter by, and how many there are.
+type spread struct {
+	variance float64
+	n        int
+}
+
+// scatter is the variance of readings about whatever course they take: half the mean square successive difference (J. von Neumann, 1941),
+// which a rise within the window does not enlarge as it does the usual variance.
+func scatter(values []float64) spread {
+	sum := 0.0
+	for i := 1; i < len(values); i++ {
+		sum += (values[i] - values[i-1]) * (values[i] - values[i-1])
+	}
+	return spread{sum / 2 / float64(len(values)-1), len(values)}
+}
+
+// clarity is the probability that two means differ by less than this through scatter alone, 0–1: by the normal distribution with the
+// standard error √(σ²₁/n₁ + σ²₂/n₂).
+func clarity(difference float64, a, b spread) float64 {
+	e := math.Sqrt(a.variance/float64(a.n) + b.variance/float64(b.n))
+	if e == 0 {
+		if difference == 0 {
+			return 0
+		}
+		return 1
+	}
+	return math.Erf(math.Abs(difference) / e / math.Sqrt2)
 }
 
 // values returns the known cells of a metric, and its mean: of latencies weighted by I/O.

@@ -1,6 +1,8 @@
 package compare_test
 
 import (
+	"math"
+	"math/rand/v2"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -81,5 +83,60 @@ func TestNeedsCoverWhatIsCompared(t *testing.T) {
 	}
 	for _, k := range []estate.Kind{estate.VM, estate.VDisk, estate.Device, estate.Volume, estate.Controller, estate.Pool, estate.TargetPort} {
 		assert.True(t, kinds[k], k)
+	}
+}
+
+func find(t *testing.T, all []Contrast, ref, metric string) (Contrast, int) {
+	t.Helper()
+	for k, d := range all {
+		if d.Ref == ref && d.Metric == metric {
+			return d, k
+		}
+	}
+	t.Fatalf("%s of %s is not compared", metric, ref)
+	return Contrast{}, 0
+}
+
+// A multiple of next to nothing is next to nothing.
+func TestWhatMattersLittleStandsBehind(t *testing.T) {
+	e := world()
+	port := tiny.Key("array", "target_port:t0A")
+	e.Set(port, "tx_bytes_s", tiny.From(change, 1e6, 4e6)) // of 1 GB/s
+	e.Set(port, "rx_bytes_s", tiny.Always(0))
+	e.Set(tiny.Key("array", "controller:c0"), "busy_share", tiny.From(change, 0.05, 0.10))
+	all := Compute(side(t, e, "vm:a", 0, change), side(t, e, "vm:a", change, 120))
+	use, _ := find(t, all, port.String(), "utilization")
+	assert.Equal(t, "much the same", use.Words)
+	_, at := find(t, all, "pool:p@array", "busy_share")
+	assert.Zero(t, at)
+	half, _ := find(t, all, "controller:c0@array", "busy_share")
+	assert.InDelta(t, math.Log(0.96/0.91), float64(half.Weight), 1e-3, "by what any queue there takes longer")
+}
+
+// A window that holds trouble for a part of it differs by what its mean does.
+func TestTroubleForAPartOfAWindowCounts(t *testing.T) {
+	e := world()
+	e.Set(tiny.Key("hyp", "vdisk:a"), "read_latency_us", func(i int) float64 {
+		if i >= change && i < change+20 {
+			return 7000
+		}
+		return 1000 + 40*math.Sin(float64(i))
+	})
+	all := Compute(side(t, e, "vm:a", 0, change), side(t, e, "vm:a", change, 120))
+	d, _ := find(t, all, "vdisk:a@hyp", "read_latency_us")
+	assert.InDelta(t, 3000, float64(d.Second), 50)
+	assert.InDelta(t, math.Log(3050.0/1050), float64(d.Weight), 0.05)
+	assert.Less(t, float64(d.Apart), 0.5, "and yet most of its cells are as before")
+}
+
+// What readings scatter by is no difference.
+func TestScatterIsNoDifference(t *testing.T) {
+	for seed := range uint64(20) {
+		r := rand.New(rand.NewPCG(seed, 3))
+		e := world()
+		e.Set(tiny.Key("hyp", "vdisk:a"), "read_latency_us", func(int) float64 { return 1000 * (1 + 0.4*(2*r.Float64()-1)) })
+		all := Compute(side(t, e, "vm:a", 0, change), side(t, e, "vm:a", change, 120))
+		d, _ := find(t, all, "vdisk:a@hyp", "read_latency_us")
+		assert.Less(t, float64(d.Weight), 0.12, "seed %d", seed)
 	}
 }

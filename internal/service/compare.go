@@ -84,8 +84,10 @@ func (c *SideBySide) say() []phrase.Phrase {
 		name string
 		a, b reading.Figure
 	}{{"A read", c.First.Read.Mean, c.Second.Read.Mean}, {"A write", c.First.Write.Mean, c.Second.Write.Mean}} {
-		if d.a.Known() && d.b.Known() {
-			out = append(out, phrase.Say("%s takes %s, and %s %s. ", d.name, phrase.Micros(float64(d.a)), phrase.Micros(float64(d.b)), side))
+		if a, b := phrase.Micros(float64(d.a)), phrase.Micros(float64(d.b)); d.a.Known() && d.b.Known() && a == b {
+			out = append(out, phrase.Say("%s takes %s on both sides. ", d.name, a))
+		} else if d.a.Known() && d.b.Known() {
+			out = append(out, phrase.Say("%s takes %s, and %s %s. ", d.name, a, b, side))
 		}
 	}
 	top := c.Differences[0]

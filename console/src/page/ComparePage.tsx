@@ -227,6 +227,7 @@ function Layers({ a, b }: { a: Direction; b: Direction }) {
 }
 
 const shown = 30;
+const contrastColumns = "grid grid-cols-[minmax(0,1.2fr)_150px_84px_84px_minmax(0,1fr)_116px] items-center gap-x-4";
 
 function Differences({ of }: { of: Contrast[] }) {
   const [all, setAll] = useState(false);
@@ -242,12 +243,19 @@ function Differences({ of }: { of: Contrast[] }) {
             : `${some.length} of ${of.length} figures that both have, of the object and of all it depends on`}
         </span>
       </h2>
+      {some.length > 0 && (
+        <div className={`${contrastColumns} border-b border-line py-1 text-[11.5px] text-quiet`} aria-hidden="true">
+          <span>object</span>
+          <span>figure</span>
+          <span className="text-right">1</span>
+          <span className="text-right">2</span>
+          <span>2 against 1</span>
+          <span>how much it matters</span>
+        </div>
+      )}
       <ul className="text-[12.5px]">
         {some.slice(0, all ? undefined : shown).map((d) => (
-          <li
-            key={`${d.ref} ${d.metric}`}
-            className="grid grid-cols-[minmax(0,1.2fr)_150px_84px_84px_minmax(0,1fr)_110px] items-center gap-x-4 border-b border-line py-[5px] hover:bg-well"
-          >
+          <li key={`${d.ref} ${d.metric}`} className={`${contrastColumns} border-b border-line py-[5px] hover:bg-well`}>
             <span className="truncate">
               <PageLink plain page="section" of={d.ref} className="font-medium hover:underline">
                 {d.name}
@@ -261,7 +269,7 @@ function Differences({ of }: { of: Contrast[] }) {
             <span
               className="h-[5px] bg-quiet/60"
               style={{ width: `${Math.max(2, ((d.weight ?? 0) / (most || 1)) * 110)}px` }}
-              title="how much, as far as it is clear"
+              title="how much longer I/O waits, or how much more is done, as far as readings do not scatter by it"
             />
           </li>
         ))}
