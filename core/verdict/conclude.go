@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"math"
 	"slices"
+	"strings"
 	"time"
 
 	"dowsingrod/core/congest"
@@ -131,6 +132,12 @@ func (l *Located) Standing() float64 {
 	return c.weight
 }
 
+// Told reports whether what is named says nothing of itself and was told by who waits.
+func (l *Located) Told() bool {
+	c := l.chosen()
+	return c != nil && c.told
+}
+
 // class is what kind of cause it is.
 func (l *Located) class(c *cause, tenants *suspect.Suspects, out *Explanation) Class {
 	x := l.scene
@@ -253,7 +260,20 @@ func (l *Located) list(out *Explanation, tenants *suspect.Suspects) {
 		}
 	}
 	slices.SortStableFunc(out.Suspects, func(a, b Accused) int { return -compare(a.Score, b.Score) })
-	slices.SortStableFunc(out.Sufferers, func(a, b Sufferer) int { return -compare(a.Added, b.Added) })
+	slices.SortStableFunc(out.Sufferers, func(a, b Sufferer) int { return cmp.Or(byTier(a.Tier, b.Tier), -compare(a.Added, b.Added)) })
+}
+
+// byTier puts tiers in their order and what has none last.
+func byTier(a, b string) int {
+	switch {
+	case a == b:
+		return 0
+	case a == "":
+		return 1
+	case b == "":
+		return -1
+	}
+	return strings.Compare(a, b)
 }
 
 // compare puts what is missing last in descending order.

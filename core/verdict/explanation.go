@@ -145,7 +145,7 @@ type Explanation struct {
 	Evidence  []Evidence      `json:"evidence" doc:"What speaks for the component, strongest first, and for its rivals"`
 	Suspects  []Accused       `json:"suspects" doc:"Tenants of the component by their part in the added demand; those accused first"`
 	Outcome   suspect.Outcome `json:"outcome,omitempty" doc:"What comparing the tenants came to" enum:",culprit,several,everybody,itself,no change,unknown"`
-	Sufferers []Sufferer      `json:"sufferers" doc:"Who waits because of it, by harm"`
+	Sufferers []Sufferer      `json:"sufferers" doc:"Who waits because of it, by tier, then by what is added"`
 	Cleared   []Ground        `json:"cleared" doc:"What is not the cause, and on what ground"`
 	Unseen    []string        `json:"unseen" doc:"What could not be seen"`
 	Settle    []string        `json:"settle" doc:"What would make it surer"`

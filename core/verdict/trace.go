@@ -16,9 +16,6 @@ const (
 
 // trace puts the readings that a verdict rests on beside each other, cell by cell over the window.
 func (l *Located) trace(out *Explanation) {
-	if l.scene == nil {
-		return
-	}
 	traced := 0
 	for k := range out.Evidence {
 		e := &out.Evidence[k]
@@ -52,7 +49,7 @@ func (l *Located) row(of, metric string) reading.Row {
 	if !ok {
 		return nil
 	}
-	c := congest.Cells(l.in.Grid, l.scene.m.Estate(), i, metric, l.in.From)
+	c := congest.Cells(l.in.Grid, l.estate(), i, metric, l.in.From)
 	if c.Covered() == 0 {
 		return nil
 	}
@@ -65,7 +62,7 @@ func (l *Located) moves(vm string) reading.Row {
 	if !ok {
 		return nil
 	}
-	e := l.scene.m.Estate()
+	e := l.estate()
 	out := make(reading.Row, l.in.Grid.N)
 	known := false
 	for k := range out {
@@ -90,10 +87,18 @@ func (l *Located) moves(vm string) reading.Row {
 	return out[l.in.First:]
 }
 
+// estate is the estate while it hurt; where nothing did, as it was last.
+func (l *Located) estate() *estate.Estate {
+	if l.scene != nil {
+		return l.scene.m.Estate()
+	}
+	return l.in.Moments[len(l.in.Moments)-1].Map.Estate()
+}
+
 func (l *Located) place(ref string) (int32, bool) {
 	key, err := estate.ParseKey(ref)
 	if err != nil {
 		return 0, false
 	}
-	return l.scene.m.Estate().Position(key)
+	return l.estate().Position(key)
 }

@@ -4,11 +4,13 @@ import (
 	"fmt"
 	"math"
 	"strings"
+	"time"
 
 	"dowsingrod/core/congest"
 	"dowsingrod/core/estate"
 	"dowsingrod/core/phrase"
 	"dowsingrod/core/reading"
+	"dowsingrod/core/strata"
 	"dowsingrod/core/suspect"
 )
 
@@ -17,11 +19,7 @@ func (l *Located) clear(out *Explanation) {
 	s := &l.Strata
 	if s.Change == nil {
 		if out.Verdict.Class == Cleared {
-			for _, layer := range out.Layers {
-				if layer.Read > 0 || layer.Write > 0 {
-					out.Cleared = append(out.Cleared, Ground{Layer: layer.Layer, Words: each(layer.Read, layer.Write) + ", as before"})
-				}
-			}
+			l.well(out)
 		}
 		return
 	}
@@ -58,6 +56,63 @@ func (l *Located) clear(out *Explanation) {
 			}
 		}
 	}
+}
+
+// well says how well the storage is: not only on average, but how the times spread, and in every layer; and how the machine's processors
+// are, which are not part of it.
+func (l *Located) well(out *Explanation) {
+	s := &l.Strata
+	for _, d := range []struct {
+		name string
+		of   *strata.Direction
+	}{{"reads", &s.Read}, {"writes", &s.Write}} {
+		if !d.of.P50.Known() || d.of.WorstAt == nil {
+			continue
+		}
+		out.Cleared = append(out.Cleared, Ground{Ref: s.Of, Words: fmt.Sprintf("half of its %s within %s, 95 %% within %s, 99 %% within %s; the slowest %s took %s each", d.name, phrase.Micros(float64(d.of.P50)),
+			phrase.Micros(float64(d.of.P95)), phrase.Micros(float64(d.of.P99)), phrase.Span(time.Duration(s.Step*float64(time.Second))), phrase.Micros(float64(d.of.Worst)))})
+	}
+	worst := map[estate.Layer]float64{}
+	for _, d := range []*strata.Direction{&s.Read, &s.Write} {
+		for _, b := range d.Bands {
+			for _, us := range b.Time {
+				worst[b.Layer] = math.Max(worst[b.Layer], known(us))
+			}
+		}
+	}
+	for _, layer := range out.Layers {
+		if layer.Read > 0 || layer.Write > 0 {
+			out.Cleared = append(out.Cleared, Ground{Layer: layer.Layer, Words: each(layer.Read, layer.Write) + ", never above " + phrase.Micros(worst[layer.Layer])})
+		}
+	}
+	i, ok := l.place(s.Of)
+	if !ok || s.Kind != estate.VM {
+		return
+	}
+	for _, metric := range []string{"steal_share", "busy_share"} {
+		row := l.row(s.Of, metric)
+		if row == nil {
+			continue
+		}
+		most := 0.0
+		for _, v := range row {
+			most = math.Max(most, known(v))
+		}
+		mean := reading.MeanOver(row, 0, len(row))
+		words := fmt.Sprintf("its processors are %s busy, %s at most", phrase.Percent(mean), phrase.Percent(most))
+		if metric == "steal_share" {
+			words = fmt.Sprintf("waits %s of the time for a processor, %s at most", phrase.Percent(mean), phrase.Percent(most))
+		}
+		o := l.estate().At(i)
+		out.Evidence = append(out.Evidence, Evidence{Of: s.Of, Name: o.Title(), Kind: s.Kind, Metric: metric, Before: reading.Missing, During: reading.Figure(mean), Weight: reading.Missing, Words: words, Unit: reading.SharePart, Trace: row})
+	}
+}
+
+func known(v float64) float64 {
+	if math.IsNaN(v) {
+		return 0
+	}
+	return v
 }
 
 func each(read, write reading.Figure) string {
@@ -125,6 +180,7 @@ func (l *Located) word(out *Explanation, tenants *suspect.Suspects) {
 	link := func(text string) phrase.Phrase {
 		return phrase.Phrase{Text: text, Tone: phrase.Strong, Ref: v.Component.Ref, Page: "suspects"}
 	}
+	also := func(text, page string) phrase.Phrase { return phrase.Phrase{Text: text, Tone: phrase.Plain, Ref: v.Component.Ref, Page: page} }
 	how := ""
 	if chosen := l.chosen(); chosen != nil && len(chosen.signs) > 0 {
 		how = chosen.signs[0].Words
@@ -152,16 +208,16 @@ func (l *Located) word(out *Explanation, tenants *suspect.Suspects) {
 		say = append(say, phrase.Say(": %s.", first.Evidence))
 	case Crowd:
 		v.Summary = "many began to ask for much more of " + w + " at the same time; no one of them did it"
-		say = append(say, link("It waits for "+w), phrase.Say(" (%s): many began to ask for much more of it at the same time. No one of them did it.", how))
+		say = append(say, link("It waits for "+w), phrase.Say(" (%s): ", how), also("many began to ask for much more of it at the same time", "suspects"), phrase.Say(". No one of them did it."))
 	case Growth:
 		v.Summary = "everybody asks for more of " + w + " than before; no one of them did it"
-		say = append(say, link("It waits for "+w), phrase.Say(" (%s): everybody asks for more of it than before. No one of them did it.", how))
+		say = append(say, link("It waits for "+w), phrase.Say(" (%s): ", how), also("everybody asks for more of it than before", "suspects"), phrase.Say(". No one of them did it."))
 	case Degraded:
 		v.Summary = w + " became slower by itself; nobody did it"
-		say = append(say, link(w+" became slower by itself"), phrase.Say(" (%s). Nobody asked for more: no VM is to blame.", how))
+		say = append(say, link(w+" became slower by itself"), phrase.Say(" (%s). ", how), also("Nobody asked for more: no VM is to blame", "suspects"), phrase.Say("."))
 	case SlowReceiver:
 		v.Summary = w + " takes its frames slowly and holds up what shares a link with it"
-		say = append(say, link(w+" takes its frames slowly"), phrase.Say(": the switch %s. Whatever shares a link with it waits as well.", how))
+		say = append(say, link(w+" takes its frames slowly"), phrase.Say(": the switch %s. ", how), also("Whatever shares a link with it waits as well", "section"), phrase.Say("."))
 	case Path:
 		v.Summary = w + " carries what other ports of its host should"
 		say = append(say, link(w+" "+how), phrase.Say("."))
@@ -176,10 +232,24 @@ func (l *Located) word(out *Explanation, tenants *suspect.Suspects) {
 		say = append(say, link("The way between the sites takes longer"), phrase.Say(" (%s: %s), and every write waits for it.", w, how))
 	}
 	if n := len(out.Sufferers); n > 1 {
-		say = append(say, phrase.Say(" %s wait because of it.", phrase.Count(n, "VM", "VMs")))
+		say = append(say, phrase.Say(" "), also(phrase.Count(n, "VM", "VMs")+" wait because of it"+first(out.Sufferers), "suspects"), phrase.Say("."))
 	}
 	out.Statement = say
 	l.settle(out, tenants)
+}
+
+// first says how many of those who suffer are of the highest tier; they are in its order.
+func first(of []Sufferer) string {
+	tier, n := of[0].Tier, 0
+	for _, s := range of {
+		if s.Tier == tier {
+			n++
+		}
+	}
+	if tier == "" || n == len(of) {
+		return ""
+	}
+	return fmt.Sprintf(", %d of tier %s", n, tier)
 }
 
 func accusedNames(out *Explanation) (names []string) {

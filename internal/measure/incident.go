@@ -38,6 +38,7 @@ type result struct {
 	confidence            float64
 	busiest, change, like float64 // what would be done by hand: 1 where that names who did it
 	standing              float64 // what confidence is looked up by
+	told                  bool    // by who waits
 	note                  string
 }
 
@@ -100,6 +101,7 @@ func judgeAll(list []job, v variant) ([]result, error) {
 // variant is what is done to the readings, and what estate they are of.
 type variant struct {
 	gaps  bool // a tenth of all readings and those of one layer are missing
+	murky bool // three tenths of all readings and those of two layers are missing
 	shape bool // an estate of another shape: other ratios and intervals, and every second one without a layer
 }
 
@@ -128,12 +130,13 @@ func mean(results []result, of func(r result) float64, keep func(r result) bool)
 	return sum / float64(n), n
 }
 
-// rounds are the looks taken: as sources report, with gaps and a silent layer, and at estates of another shape than any that was tuned on.
+// rounds are the looks taken: as sources report, with gaps and a silent layer, at estates of another shape than any that was tuned on, and
+// with so little to see that verdicts are doubtful, to hold doubt against.
 var rounds = []struct {
 	name string
 	each int
 	of   variant
-}{{"incidents", 20, variant{}}, {"gaps", 8, variant{gaps: true}}, {"other_shape", 8, variant{shape: true}}}
+}{{"incidents", 20, variant{}}, {"gaps", 8, variant{gaps: true}}, {"other_shape", 8, variant{shape: true}}, {"murky", 16, variant{murky: true}}}
 
 // scoreIncidents scores diagnosis on seeds that were not looked at.
 func scoreIncidents() error {
@@ -333,8 +336,8 @@ func later(a, b time.Time) time.Time {
 
 // tune prints how diagnosis does on seeds for tuning, and what it said where that was wrong.
 func tune(each int, kinds []string) error {
-	v := variant{gaps: slices.Contains(kinds, "gaps"), shape: slices.Contains(kinds, "shape")}
-	kinds = slices.DeleteFunc(kinds, func(k string) bool { return k == "gaps" || k == "shape" })
+	v := variant{gaps: slices.Contains(kinds, "gaps"), murky: slices.Contains(kinds, "murky"), shape: slices.Contains(kinds, "shape")}
+	kinds = slices.DeleteFunc(kinds, func(k string) bool { return k == "gaps" || k == "murky" || k == "shape" })
 	results, err := judgeAll(jobs(each, tuningSeed, kinds), v)
 	if err != nil {
 		return err
@@ -401,7 +404,7 @@ func judged(kind string, seed uint64, v variant) ([]result, error) {
 	if err != nil {
 		return nil, err
 	}
-	out.said, out.confidence, out.standing = x.Verdict.Class, float64(x.Verdict.Confidence), x.standing
+	out.said, out.confidence, out.standing, out.told = x.Verdict.Class, float64(x.Verdict.Confidence), x.standing, x.told
 	named := ""
 	if x.Verdict.Component != nil {
 		named = x.Verdict.Component.Ref
@@ -456,6 +459,7 @@ func judged(kind string, seed uint64, v variant) ([]result, error) {
 type answer struct {
 	verdict.Explanation
 	standing float64
+	told     bool
 	whole    *suspect.Suspects // the tenants of what is named over the whole window, as one looks at them by hand; nil for none
 }
 
@@ -473,7 +477,7 @@ func explain(t *taken, g reading.Grid, subject string) (answer, error) {
 	l.Infer(t)
 	in, ok := l.Compare()
 	if !ok {
-		return answer{l.Conclude(nil), l.Standing(), nil}, nil
+		return answer{l.Conclude(nil), l.Standing(), l.Told(), nil}, nil
 	}
 	sus, err := suspect.Compute(in)
 	if err != nil {
@@ -482,7 +486,7 @@ func explain(t *taken, g reading.Grid, subject string) (answer, error) {
 	x := l.Conclude(&sus)
 	in.Episode = nil
 	whole, err := suspect.Compute(in)
-	return answer{x, l.Standing(), &whole}, err
+	return answer{x, l.Standing(), l.Told(), &whole}, err
 }
 
 func truthOf(ok bool) float64 {

@@ -59,9 +59,10 @@ func main() {
 			err = tune(each, strings.Fields(kinds)[1:])
 			break
 		}
-		if each, ok := strings.CutPrefix(what, "calibrate "); ok { // measure calibrate EACH
+		if arg, ok := strings.CutPrefix(what, "calibrate "); ok { // measure calibrate EACH [ROUND]
+			each, only, _ := strings.Cut(arg, " ")
 			n, _ := strconv.Atoi(each)
-			err = calibrate(n)
+			err = calibrate(n, only)
 			break
 		}
 		if part, arg, _ := strings.Cut(what, " "); part == "serve-estate" {
@@ -71,7 +72,7 @@ func main() {
 			err = estateOf(ctx, vms)
 			break
 		}
-		err = errors.New("usage: measure bench | measure collect | measure diagnosis | measure estates | measure labs | measure score | measure tuning EACH [KIND …] | measure calibrate EACH | measure real [hold]")
+		err = errors.New("usage: measure bench | measure collect | measure diagnosis | measure estates | measure labs | measure score | measure tuning EACH [KIND …] | measure calibrate EACH [ROUND] | measure real [hold]")
 	}
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err) // log writes to where slog does, and that is nowhere

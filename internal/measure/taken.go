@@ -40,9 +40,15 @@ type loss struct {
 
 func (v variant) loss(seed uint64) loss {
 	l := loss{r: rand.New(rand.NewPCG(seed, 77)), silent: map[estate.Layer]bool{}, absent: map[estate.Layer]bool{}}
+	may := []estate.Layer{estate.LayerHost, estate.LayerDatastore, estate.LayerFabric, estate.LayerFrontEnd, estate.LayerBackEnd}
 	if v.gaps {
 		l.missing = 0.10
-		l.silent[[]estate.Layer{estate.LayerHost, estate.LayerDatastore, estate.LayerFabric, estate.LayerFrontEnd, estate.LayerBackEnd}[l.r.IntN(5)]] = true
+		l.silent[may[l.r.IntN(5)]] = true
+	}
+	if v.murky {
+		l.missing = 0.30
+		k := l.r.IntN(5)
+		l.silent[may[k]], l.silent[may[(k+1+l.r.IntN(4))%5]] = true, true
 	}
 	if v.shape {
 		l.absent[estate.LayerFabric] = seed%2 == 0

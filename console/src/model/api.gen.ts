@@ -1297,7 +1297,7 @@ export interface components {
             unit: "1/s" | "B/s" | "µs" | "share" | "count" | "B";
             /**
              * Format: double
-             * @description What they are ordered by: |ln(second ÷ first)| × apart; how much, as far as it is clear
+             * @description What they are ordered by: by what factor I/O waits longer or more is done, as a logarithm, as far as it is more than what readings scatter by
              */
             weight: number | null;
             /** @description In words */
@@ -1600,7 +1600,7 @@ export interface components {
             step_s: number;
             /** @description The object asked about, kind:id@source */
             subject: string;
-            /** @description Who waits because of it, by harm */
+            /** @description Who waits because of it, by tier, then by what is added */
             sufferers: components["schemas"]["Sufferer"][];
             /** @description Tenants of the component by their part in the added demand; those accused first */
             suspects: components["schemas"]["Accused"][];

@@ -19,6 +19,7 @@ const writers: Record<string, (v: number) => string> = {
 
 const metricWords: Record<string, string> = {
   busy_share: "busy",
+  steal_share: "of the time kept waiting for a processor",
   utilization: "of line rate",
   allowed_share: "of what it is allowed",
   credit_zero_share: "of the time without a credit",

@@ -5,7 +5,8 @@ import type { Explanation } from "../model/types";
 import { useWidth } from "../ui/useWidth";
 import { Lane, laneHeight, margin } from "./Lane";
 
-const gap = 16;
+const gap = 16; // above each lane, for its label
+const lead = 6; // below the ruler's figures
 
 /** The readings a verdict rests on, on the time axis of the subject's latency: the component's, and what those moved who brought most. */
 export function EvidenceLanes({ x }: { x: Explanation }) {
@@ -19,7 +20,7 @@ export function EvidenceLanes({ x }: { x: Explanation }) {
   const to = from + n * x.step_s * 1000;
   const plot = Math.max(100, width - margin.left - margin.right);
   const at = (t: string) => ((Date.parse(t) - from) / (to - from)) * plot;
-  const height = lanes.length * (laneHeight + gap) + 4;
+  const height = lanes.length * (laneHeight + gap) + lead + 4;
   const begun = x.onset && Date.parse(x.onset) >= from ? at(x.onset) : undefined;
   return (
     <figure ref={ref} data-testid="lanes" className="relative select-none">
@@ -57,7 +58,7 @@ export function EvidenceLanes({ x }: { x: Explanation }) {
               key={l.label}
               label={l.label}
               row={l.row}
-              y={gap + k * (laneHeight + gap)}
+              y={lead + gap + k * (laneHeight + gap)}
               width={plot}
               n={n}
               write={l.write}

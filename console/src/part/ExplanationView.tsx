@@ -44,10 +44,11 @@ export function ExplanationView({ x }: { x: Explanation }) {
         <div className="space-y-6">
           <Evidence x={x} />
           <Tenants x={x} />
+          {!x.onset && <Layers x={x} />}
         </div>
         <div className="space-y-6">
-          <Layers x={x} />
-          <Lines title="Cleared" of={x.cleared.map((g) => (g.layer ? `${g.layer}: ${g.words}` : g.words))} most={8} />
+          {x.onset && <Layers x={x} />}
+          <Cleared x={x} />
           <Lines title="Not seen" of={x.unseen} />
           <Lines title="What would settle it" of={x.settle} />
           <Lines title="What usually helps" of={x.helps} />
@@ -80,15 +81,16 @@ function Head({ children }: { children: ReactNode }) {
 
 function Evidence({ x }: { x: Explanation }) {
   if (x.evidence.length === 0) return null;
+  const named = x.verdict.component !== null;
   return (
     <div>
-      <Head>What speaks for it, and for what else it could be</Head>
+      <Head>{named ? "What speaks for it, and for what else it could be" : "What else it could be"}</Head>
       <table className="mt-1 w-full text-[12.5px]" data-testid="evidence">
         <thead>
           <tr className="border-b border-line text-left text-[11.5px] text-quiet">
             <th className="py-1 font-normal">component</th>
             <th className="font-normal">its readings say</th>
-            <th className="w-24 text-right font-normal">accounts for</th>
+            <th className="w-24 text-right font-normal">{named ? "accounts for" : ""}</th>
           </tr>
         </thead>
         <tbody>
@@ -97,15 +99,19 @@ function Evidence({ x }: { x: Explanation }) {
               <td className="max-w-[190px] truncate py-1.5 pr-3">
                 <PageLink
                   plain
-                  page={k === 0 ? "suspects" : "section"}
+                  page={named && k === 0 ? "suspects" : "section"}
                   of={e.of}
                   className={`hover:underline ${e.of === x.verdict.component?.ref ? "font-semibold" : ""}`}
                 >
                   {e.name}
                 </PageLink>
               </td>
-              <td className="py-1.5">{e.words}</td>
-              <td className="text-right tabular-nums">{percent(e.weight)}</td>
+              <td className="py-1.5">
+                <PageLink plain page="readings" of={e.of} className="hover:underline">
+                  {e.words}
+                </PageLink>
+              </td>
+              <td className="text-right tabular-nums">{e.weight === null ? "" : percent(e.weight)}</td>
             </tr>
           ))}
         </tbody>
@@ -197,7 +203,7 @@ function Layers({ x }: { x: Explanation }) {
             <th className="py-1 font-normal">layer</th>
             <th className="text-right font-normal">a read</th>
             <th className="text-right font-normal">a write</th>
-            <th className="text-right font-normal">added an I/O</th>
+            {x.onset && <th className="text-right font-normal">added an I/O</th>}
           </tr>
         </thead>
         <tbody>
@@ -209,13 +215,39 @@ function Layers({ x }: { x: Explanation }) {
               </td>
               <td className="text-right">{micros(l.read_us)}</td>
               <td className="text-right">{micros(l.write_us)}</td>
-              <td className={`text-right ${(l.added_us ?? 0) > 300 ? "font-semibold" : ""}`}>
-                {signed(l.added_us, micros)}
-              </td>
+              {x.onset && (
+                <td className={`text-right ${(l.added_us ?? 0) > 300 ? "font-semibold" : ""}`}>
+                  {signed(l.added_us, micros)}
+                </td>
+              )}
             </tr>
           ))}
         </tbody>
       </table>
+    </div>
+  );
+}
+
+/** What was cleared and on what ground; each leads to where its readings stand on a time axis. */
+function Cleared({ x }: { x: Explanation }) {
+  if (x.cleared.length === 0) return null;
+  return (
+    <div>
+      <Head>Cleared</Head>
+      <ul className="mt-1 text-[12.5px] leading-snug text-quiet" data-testid="cleared">
+        {x.cleared.slice(0, 9).map((g) => (
+          <li key={g.words} className="border-b border-line py-1">
+            <PageLink
+              plain
+              page={g.layer || g.ref === x.subject ? "strata" : "readings"}
+              of={g.ref || x.subject}
+              className="hover:text-ink hover:underline"
+            >
+              {g.layer ? `${g.layer}: ${g.words}` : g.words}
+            </PageLink>
+          </li>
+        ))}
+      </ul>
     </div>
   );
 }
