@@ -205,6 +205,7 @@ func TestStatesHaveTheirWords(t *testing.T) {
 		"/strata?of=vm:berth-plan-01":                         "The storage is not the cause",
 		"/section?of=zone:z-h-01-hba0@fabric-northmole":       "z_lighthouse-01_hba0",
 		"/suspects?of=vm:manifest-db-02":                      "the delay arises here",
+		"/suspects?of=array:heron":                            "wait for heron pool 2",
 		"/section?of=vm:crew-roster-03&from=-6h&to=-4h":       "migrated",
 		"/section?of=volume:v1@petrel":                        "gannet pool 1",
 		"/section?of=datastore:ds-20&from=-1h":                "ds-bladder-01",

@@ -74,6 +74,18 @@ func Find(values []float64, from int, rules Rules) (Episode, bool) {
 	return best, most > 0
 }
 
+// Shown is Find for a window that shows the cells from first on: what stands out from its very begin is followed back to where it began
+// before it.
+func Shown(values []float64, first int, rules Rules) (Episode, bool) {
+	e, ok := Find(values, first, rules)
+	if ok && e.Begin <= first+1 {
+		if whole, ok := Find(values, 0, rules); ok && whole.Begin < first && whole.End >= e.End {
+			return whole, true
+		}
+	}
+	return e, ok
+}
+
 // above finds the stretch that stands above a level. Where it begins and ends is then looked for anew, at a quarter of the way (in
 // logarithms) from what is usual to what it is: a low bar takes in what happened to be a little higher just before. What was taken in
 // lowered what it is, and with it the bar, so it is looked for until it no longer moves; each time it can only become shorter.

@@ -128,3 +128,22 @@ func TestTroubleBeginsWhereItStandsOut(t *testing.T) {
 		assert.Equal(t, 582, e.Begin, "seed %d", seed)
 	}
 }
+
+// A window that begins in the middle of trouble shows when that began.
+func TestTroubleIsFollowedBackBeforeTheWindow(t *testing.T) {
+	v := raise(level(240, 2000, .05, 3), 100, 240, 4)
+	e, ok := Find(v, 120, Rules{Floor: 300})
+	require.True(t, ok)
+	assert.Equal(t, 120, e.Begin)
+	e, ok = Shown(v, 120, Rules{Floor: 300})
+	require.True(t, ok)
+	assert.Equal(t, 100, e.Begin)
+	assert.InDelta(t, 2000, e.Usual, 60)
+	inside := raise(level(240, 2000, .05, 3), 150, 180, 4)
+	a, _ := Find(inside, 120, Rules{Floor: 300})
+	b, ok := Shown(inside, 120, Rules{Floor: 300})
+	require.True(t, ok)
+	assert.Equal(t, a, b)
+	_, ok = Shown(level(240, 2000, .05, 3), 120, Rules{Floor: 300})
+	assert.False(t, ok)
+}

@@ -342,14 +342,9 @@ func (s *Strata) judge(g reading.Grid, first int, read, write *sum, moments []ro
 		for i := range latency {
 			latency[i] = perIO(d.total[i], d.rate[i])
 		}
-		e, ok := onset.Find(latency, first, noticed)
+		e, ok := onset.Shown(latency, first, noticed)
 		if !ok {
 			continue
-		}
-		if e.Begin <= first+1 { // it may have begun before what is shown
-			if whole, ok := onset.Find(latency, 0, noticed); ok && whole.Begin < first && whole.End >= e.End {
-				e = whole
-			}
 		}
 		gain := reading.MeanOver(d.rate, e.Begin, e.End) * (e.During - e.Usual)
 		if gain > gained {

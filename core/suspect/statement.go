@@ -11,8 +11,7 @@ import (
 
 // statement says the outcome as one would on the phone.
 func (s *Suspects) statement(p price) []phrase.Phrase {
-	t := s.Component.TimePair
-	slowed := fmt.Sprintf("%ss there take %s instead of %s", s.Direction, phrase.Micros(float64(t.During)), phrase.Micros(float64(t.Before)))
+	slowed := s.slowed()
 	demand := fmt.Sprintf("the demand of all %d tenants is %s of what it was", len(s.Tenants), phrase.Percent(float64(s.Demand.During/s.Demand.Before)))
 	itself := phrase.Phrase{Text: s.Name, Tone: phrase.Strong, Ref: s.Of, Page: "section"}
 	switch s.Outcome {
@@ -60,6 +59,12 @@ func (s *Suspects) statement(p price) []phrase.Phrase {
 		return []phrase.Phrase{phrase.Say("No VM depends on %s, so there is nobody to compare.", s.Name)}
 	}
 	return []phrase.Phrase{phrase.Say("Only %s of its tenants' readings are there in this window: too little to say who loads %s.", phrase.Percent(float64(s.Coverage)), s.Name)}
+}
+
+// slowed says how much longer an I/O takes there.
+func (s *Suspects) slowed() string {
+	t := s.Component.TimePair
+	return fmt.Sprintf("%ss there take %s instead of %s", s.Direction, phrase.Micros(float64(t.During)), phrase.Micros(float64(t.Before)))
 }
 
 func began(c Tenant) string {

@@ -31,6 +31,7 @@ const (
 	Everybody Outcome = "everybody" // demand rose, but no few tenants brought it
 	Itself    Outcome = "itself"    // slower without more demand
 	NoChange  Outcome = "no change" // it did not become slow in this window
+	Elsewhere Outcome = "elsewhere" // it slowed because its tenants wait for something else
 	Unknown   Outcome = "unknown"   // too little is known
 )
 
@@ -104,7 +105,8 @@ type Suspects struct {
 	Onset      *time.Time      `json:"onset,omitempty" doc:"When it became slow; absent where it did not"`
 	Until      *time.Time      `json:"until,omitempty" doc:"When that ended, or the readings did"`
 	UsualFrom  *time.Time      `json:"usual_from,omitempty" doc:"'Before' is from here to the onset"`
-	Outcome    Outcome         `json:"outcome" doc:"What the comparison came to" enum:"culprit,several,everybody,itself,no change,unknown"`
+	Outcome    Outcome         `json:"outcome" doc:"What the comparison came to" enum:"culprit,several,everybody,itself,no change,elsewhere,unknown"`
+	Where      *Where          `json:"where,omitempty" doc:"Of outcome 'elsewhere': what its tenants wait for instead"`
 	Confidence reading.Figure  `json:"confidence" doc:"0–1; null where nobody is accused"`
 	Grounds    []string        `json:"grounds" doc:"What the confidence is made of"`
 	Statement  []phrase.Phrase `json:"statement" doc:"What one would say on the phone"`
@@ -251,7 +253,7 @@ func (s *Suspects) findOnset(in Input, whole *load) (onset.Episode, bool) {
 	s.Direction = "read"
 	for _, dir := range []string{"read", "write"} {
 		d := whole.side(dir)
-		e, ok := onset.Find(d.latency(), in.First, onset.Rules{Floor: 200})
+		e, ok := onset.Shown(d.latency(), in.First, onset.Rules{Floor: 200})
 		if !ok {
 			continue
 		}

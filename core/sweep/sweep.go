@@ -202,7 +202,7 @@ func (in Input) look(at int32, vms []int32, of []rows, tenants []int32) *Finding
 		whole.add(of[t])
 	}
 	time := whole.time()
-	ep, ok := onset.Find(time, in.First, onset.Rules{Factor: 1.2, Floor: 250})
+	ep, ok := onset.Shown(time, in.First, onset.Rules{Factor: 1.2, Floor: 250})
 	if !ok {
 		return nil
 	}

@@ -35,7 +35,7 @@ func (a *App) neighbours(ctx context.Context, c *cli.Command) error {
 		return nil
 	}
 	fmt.Fprintln(a.Out)
-	t := table{heads: []string{"component", "since", ">before", ">now", ">slower", "first suspect", ">of added", ">goes with it"}}
+	t := table{heads: []string{"component", "since", ">before", ">now", ">slower", "first suspect", ">of added"}}
 	for k, x := range list.Slowed {
 		if k == c.Int("limit") {
 			break
@@ -44,23 +44,25 @@ func (a *App) neighbours(ctx context.Context, c *cli.Command) error {
 		if x.Owner != "" {
 			name = x.Owner + " " + x.Name
 		}
-		who, share, with := suspectOf(x)
+		who, share := suspectOf(x)
 		if x.Outcome == sweep.Culprit {
 			who = a.paint(magenta, who)
 		}
-		t.add(name, x.From.Local().Format("Mon 15:04"), phrase.Micros(float64(x.Before)), phrase.Micros(float64(x.During)), strconv.Itoa(x.Slower)+" of "+strconv.Itoa(x.Tenants), who, share, with)
+		t.add(name, x.From.Local().Format("Mon 15:04"), phrase.Micros(float64(x.Before)), phrase.Micros(float64(x.During)), strconv.Itoa(x.Slower)+" of "+strconv.Itoa(x.Tenants), who, share)
 	}
 	a.print(t)
 	fmt.Fprintln(a.Out, a.paint(quiet, "dowse suspects COMPONENT compares all its tenants."))
 	return nil
 }
 
-func suspectOf(x service.Slowed) (who, share, with string) {
+func suspectOf(x service.Slowed) (who, share string) {
 	switch {
+	case x.Where != nil:
+		return "nobody: waits for " + x.Where.Name, ""
 	case x.Outcome == sweep.Itself:
-		return "nobody: slower by itself", "", ""
+		return "nobody: slower by itself", ""
 	case x.Outcome == sweep.Everybody || len(x.First) == 0:
-		return "no single machine", "", ""
+		return "no single machine", ""
 	}
-	return x.First[0].Name, phrase.Percent(float64(x.First[0].Share)), phrase.Percent(float64(x.First[0].Correlation))
+	return x.First[0].Name, phrase.Percent(float64(x.First[0].Share))
 }

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"dowsingrod/core/estate"
@@ -24,7 +25,8 @@ type Neighbour struct {
 // Slowed is a shared component that slowed.
 type Slowed struct {
 	Brief
-	Outcome  sweep.Outcome  `json:"outcome" doc:"What the comparison of its tenants came to" enum:"culprit,everybody,itself"`
+	Outcome  sweep.Outcome  `json:"outcome" doc:"What the comparison of its tenants came to" enum:"culprit,everybody,itself,elsewhere"`
+	Where    *suspect.Where `json:"where,omitempty" doc:"Of outcome 'elsewhere': what its tenants wait for instead"`
 	From     time.Time      `json:"from" doc:"Since when"`
 	To       *time.Time     `json:"to" doc:"Until when; null where it lasts"`
 	Before   reading.Figure `json:"before_us" doc:"Its tenants' time per I/O before"`
@@ -88,11 +90,13 @@ func (s *Service) Neighbours(ctx context.Context, w Window) (NeighbourList, erro
 	for k, f := range found {
 		x := slowed(m, g, f)
 		if k < compared {
-			tenants, err := suspect.Compute(suspect.Input{Grid: g, First: first, Moments: moment, Of: e.At(f.At).Key, From: either{r, more}})
-			if err != nil {
+			if err := s.compareSlowed(ctx, &x, f, suspect.Input{Grid: g, First: first, Moments: moment, Of: e.At(f.At).Key, From: either{r, more}}); err != nil {
 				return NeighbourList{}, err
 			}
-			x.settle(e, tenants)
+		}
+		if same := slices.IndexFunc(out.Slowed, func(o Slowed) bool { return o.Ref == x.Ref }); same >= 0 {
+			out.Slowed[same].Also = append(out.Slowed[same].Also, x.Also...)
+			continue
 		}
 		x.say()
 		out.Slowed = append(out.Slowed, x)
@@ -114,6 +118,12 @@ func (s *Service) Neighbours(ctx context.Context, w Window) (NeighbourList, erro
 // compared is how many of what a sweep finds are compared as package suspect does, which knows what a cache keeps from a pool: those for
 // which most waits.
 const compared = 24
+
+// elsewhere is said of a component whose tenants wait for something else.
+const elsewhere = sweep.Outcome(suspect.Elsewhere)
+
+// usualCells is how many cells before something slowed tell what was usual.
+const usualCells = 60
 
 // comparing lists what suspects asks for beside the disks' readings.
 func comparing(m *route.Map, found []sweep.Finding) (needs []route.Need) {
@@ -141,6 +151,60 @@ func (b either) Runs(k estate.Key, metric string) []reading.Series {
 		return runs
 	}
 	return b.second.Runs(k, metric)
+}
+
+// compareSlowed compares the tenants of a component that slowed. Where they wait for another component, that is compared and told instead, and
+// the first is one of those that slowed with it.
+func (s *Service) compareSlowed(ctx context.Context, x *Slowed, f sweep.Finding, in suspect.Input) error {
+	e := in.Moments[0].Map.Estate()
+	tenants, err := suspect.Compute(in)
+	if err != nil {
+		return err
+	}
+	// Where the component itself times no slower I/O, its machines wait before it: they are looked at while they did.
+	for _, dir := range []string{"read", "write"} {
+		if tenants.Outcome != suspect.NoChange {
+			break
+		}
+		in := in
+		in.Episode = &suspect.Episode{UsualFrom: max(0, f.Begin-usualCells), Begin: f.Begin, End: f.End, Direction: dir}
+		waiting, err := suspect.Compute(in)
+		if err != nil {
+			return err
+		}
+		if len(waiting.Waiting(1)) > 0 {
+			tenants = waiting
+		}
+	}
+	where, err := s.elsewhere(ctx, in.Grid, in.First, in.Moments, tenants)
+	if err != nil {
+		return err
+	}
+	if where == nil {
+		x.settle(e, tenants)
+		return nil
+	}
+	x.Outcome, x.Where, x.First = elsewhere, where, []Neighbour{}
+	there, ok := refAt(e, where.Ref)
+	if !ok {
+		return nil
+	}
+	in.Of = e.At(there).Key
+	if in.From, err = s.fetch(ctx, in.Moments, suspect.Needs(in.Moments, in.Of), in.Grid.From, in.Grid.End()); err != nil {
+		return err
+	}
+	if tenants, err = suspect.Compute(in); err != nil {
+		return err
+	}
+	if tenants.Onset == nil { // most of its own tenants do not wait: it is told as what the others wait for
+		return nil
+	}
+	also := append([]Brief{x.Brief}, slices.DeleteFunc(x.Also, func(b Brief) bool { return b.Ref == where.Ref })...)
+	x.Brief, x.Also, x.Where, x.Outcome = brief(e, there), also, nil, sweep.Everybody
+	x.From, x.Before, x.During = *tenants.Onset, tenants.Component.TimePair.Before, tenants.Component.TimePair.During
+	x.Tenants, x.Slower = len(tenants.Tenants), tenants.Slower()
+	x.settle(e, tenants)
+	return nil
 }
 
 // settle takes over what the comparison of all tenants came to, where it came to something.
@@ -198,6 +262,8 @@ func (x *Slowed) say() {
 	switch {
 	case x.Outcome == sweep.Culprit && len(x.First) > 0:
 		x.Sentence += fmt.Sprintf("; %s brought %s of what is asked for more", x.First[0].Name, phrase.Percent(float64(x.First[0].Share)))
+	case x.Where != nil:
+		x.Sentence += fmt.Sprintf("; they wait for %s: %s", x.Where.Name, x.Where.Why)
 	case x.Outcome == sweep.Itself:
 		x.Sentence += "; no more is asked for than before"
 	default:

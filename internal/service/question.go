@@ -71,5 +71,52 @@ func (s *Service) Suspects(ctx context.Context, query string, w Window) (suspect
 	if err != nil {
 		return suspect.Suspects{}, err
 	}
-	return suspect.Compute(suspect.Input{Grid: q.grid, First: q.first, Moments: q.moments, Of: q.key, From: r})
+	out, err := suspect.Compute(suspect.Input{Grid: q.grid, First: q.first, Moments: q.moments, Of: q.key, From: r})
+	if err != nil {
+		return out, err
+	}
+	where, err := s.elsewhere(ctx, q.grid, q.first, q.moments, out)
+	if where != nil {
+		out.Yield(*where)
+	}
+	return out, err
+}
+
+// asked is how many of those who wait most are asked what for: one may wait for something of its own as well.
+const asked = 2
+
+// elsewhere asks those who wait most at a component that slowed what they wait for. It returns that where none of them names the component
+// and the first that names anything is more likely right than not; nil where the component is what they wait for, or nobody knows.
+func (s *Service) elsewhere(ctx context.Context, g reading.Grid, first int, moments []route.Moment, of suspect.Suspects) (*suspect.Where, error) {
+	switch of.Outcome {
+	case suspect.Culprit, suspect.Several, suspect.Everybody, suspect.Itself:
+	default:
+		return nil, nil
+	}
+	var found *suspect.Where
+	for _, ref := range of.Waiting(asked) {
+		key, err := estate.ParseKey(ref)
+		if err != nil {
+			return nil, err
+		}
+		at, ok := moments[len(moments)-1].Map.Estate().Position(key)
+		if !ok {
+			continue
+		}
+		x, err := s.explain(ctx, question{grid: g, first: first, moments: moments, at: at, key: key})
+		if err != nil {
+			return nil, err
+		}
+		c := x.Verdict.Component
+		switch {
+		case c == nil || x.Onset == nil || x.Verdict.Confidence < 0.5:
+		case c.Ref == of.Of:
+			return nil, nil
+		case of.Until != nil && !x.Onset.Before(*of.Until), x.Until != nil && of.Onset != nil && !x.Until.After(*of.Onset):
+			// it waited at another time
+		case found == nil:
+			found = &suspect.Where{Ref: c.Ref, Name: c.Name, Why: x.Evidence[0].Words}
+		}
+	}
+	return found, nil
 }

@@ -2939,7 +2939,7 @@ export interface components {
              * @description What the comparison of its tenants came to
              * @enum {string}
              */
-            outcome: "culprit" | "everybody" | "itself";
+            outcome: "culprit" | "everybody" | "itself" | "elsewhere";
             /** @description Name of the host, switch or array that it is part of */
             owner?: string;
             /** @description Address, kind:id@source */
@@ -2970,6 +2970,8 @@ export interface components {
              * @description I/Os in flight more than usual: what waits because of it
              */
             waits: number | null;
+            /** @description Of outcome 'elsewhere': what its tenants wait for instead */
+            where?: components["schemas"]["Where"];
         };
         SourceChange: {
             /** @description Where it is */
@@ -3333,7 +3335,7 @@ export interface components {
              * @description What the comparison came to
              * @enum {string}
              */
-            outcome: "culprit" | "several" | "everybody" | "itself" | "no change" | "unknown";
+            outcome: "culprit" | "several" | "everybody" | "itself" | "no change" | "elsewhere" | "unknown";
             /** @description What one would say on the phone */
             statement: components["schemas"]["Phrase"][];
             /**
@@ -3353,6 +3355,8 @@ export interface components {
              * @description 'Before' is from here to the onset
              */
             usual_from?: string;
+            /** @description Of outcome 'elsewhere': what its tenants wait for instead */
+            where?: components["schemas"]["Where"];
         };
         System: {
             /** @description What it is made of, in words */
@@ -3642,6 +3646,14 @@ export interface components {
             confidence: number | null;
             /** @description In one sentence */
             summary: string;
+        };
+        Where: {
+            /** @description Its name */
+            name: string;
+            /** @description kind:id@source */
+            ref: string;
+            /** @description What its readings say, in words */
+            why: string;
         };
         Why: {
             /**

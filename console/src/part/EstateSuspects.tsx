@@ -83,6 +83,15 @@ function Row({ x, to }: { x: Slowed; to: number }) {
 }
 
 function who(x: Slowed) {
+  if (x.where)
+    return (
+      <span className="text-quiet">
+        nobody: waits for{" "}
+        <PageLink plain page="suspects" of={x.where.ref} className="text-ink hover:underline">
+          {x.where.name}
+        </PageLink>
+      </span>
+    );
   if (x.outcome === "itself") return <span className="text-quiet">nobody: slower by itself</span>;
   const first = x.first[0];
   if (x.outcome === "everybody" || !first) return <span className="text-quiet">no single machine</span>;
