@@ -72,6 +72,9 @@ func Fold(m *route.Map, hurts []Hurt, open []*Incident, now time.Time, cell time
 		if err != nil {
 			return nil, err
 		}
+		if why, err = witnessed(m, why, left, order, explain); err != nil {
+			return nil, err
+		}
 		if why.Verdict.Class == verdict.Cleared || why.Onset == nil {
 			continue
 		}
@@ -128,6 +131,39 @@ func Fold(m *route.Map, hurts []Hurt, open []*Incident, now time.Time, cell time
 		return cmp.Or(a.Onset.Compare(b.Onset), cmp.Compare(a.Component, b.Component))
 	})
 	return out, nil
+}
+
+// witnessed is the same trouble told by somebody who did not do it: who asks for so much that others wait, waits most itself, and is seldom
+// who complains. Where nobody else waits, or would tell another story, it stays as it is.
+func witnessed(m *route.Map, why verdict.Explanation, left map[int32][]Hurt, order []int32, explain Explain) (verdict.Explanation, error) {
+	did := slices.ContainsFunc(why.Suspects, func(s verdict.Accused) bool { return s.Accused && s.Ref == why.Subject })
+	if !did || why.Verdict.Class != verdict.NoisyNeighbour || why.Verdict.Component == nil {
+		return why, nil
+	}
+	e := m.Estate()
+	at, ok := e.Position(keyOf(why.Verdict.Component.Ref))
+	if !ok {
+		return why, nil
+	}
+	depends := map[int32]bool{}
+	for _, vm := range m.VMs(at) {
+		depends[vm.At] = true
+	}
+	for _, vm := range order {
+		ref := e.At(vm).Key.String()
+		if left[vm] == nil || !depends[vm] || slices.ContainsFunc(why.Suspects, func(s verdict.Accused) bool { return s.Accused && s.Ref == ref }) {
+			continue
+		}
+		other, err := explain(e.At(vm).Key)
+		if err != nil {
+			return why, err
+		}
+		if c := other.Verdict.Component; c != nil && c.Ref == why.Verdict.Component.Ref && other.Verdict.Class == why.Verdict.Class && other.Onset != nil {
+			return other, nil
+		}
+		break
+	}
+	return why, nil
 }
 
 // worth reports whether what no component accounts for is worth declaring: it lasts, and at least a millisecond is added.

@@ -152,3 +152,47 @@ func TestADiskThatIsKnownHurtsFromTheFirstLook(t *testing.T) {
 	feed(d, 3, 200, slow, "a")
 	assert.Len(t, d.Hurts(), 1, "for hours")
 }
+
+// Who asks for so much that others wait, waits most itself: the incident is told by one of the others.
+func TestAnIncidentIsToldByWhoDidNotDoIt(t *testing.T) {
+	e := tiny.New(10)
+	names := []string{"loud", "b", "c"}
+	for k, n := range names {
+		e.AddVM(n, k%2)
+	}
+	d := NewDetector(time.Minute)
+	feed(d, 0, 64, func(n string, i int) float64 {
+		switch {
+		case i < 60:
+			return 1000
+		case n == "loud":
+			return 30_000
+		}
+		return 8000
+	}, names...)
+	asked := []string{}
+	said := map[string]verdict.Class{"b": verdict.NoisyNeighbour}
+	explain := func(vm estate.Key) (verdict.Explanation, error) {
+		began := at(60)
+		asked = append(asked, vm.Ref.ID)
+		class := said[vm.Ref.ID]
+		if class == "" {
+			class = verdict.NoisyNeighbour
+		}
+		return verdict.Explanation{Subject: vm.String(), Onset: &began, Verdict: verdict.Verdict{Class: class, Confidence: 0.9, Component: &verdict.Component{Ref: "pool:p@array"}},
+			Suspects: []verdict.Accused{{Ref: "vm:loud@hyp", Accused: true}, {Ref: "vm:b@hyp"}}}, nil
+	}
+	m := e.Moments()[0].Map
+	found, err := Fold(m, d.Hurts(), nil, at(64), time.Minute, explain)
+	require.NoError(t, err)
+	require.Len(t, found, 1)
+	assert.Equal(t, []string{"loud", "b"}, asked)
+	assert.Equal(t, "vm:b@hyp", found[0].Verdict.Subject)
+	assert.Len(t, found[0].Sufferers, 3)
+
+	said["b"] = verdict.HostQueue // it tells another story
+	found, err = Fold(m, d.Hurts(), nil, at(64), time.Minute, explain)
+	require.NoError(t, err)
+	require.Len(t, found, 1)
+	assert.Equal(t, "vm:loud@hyp", found[0].Verdict.Subject)
+}

@@ -52,13 +52,21 @@ func (s *Suspects) statement(p price) []phrase.Phrase {
 			return []phrase.Phrase{itself, phrase.Say(" did no %ss that anybody timed in this window, so nobody is accused.", s.Direction)}
 		}
 		return []phrase.Phrase{itself, phrase.Phrase{Text: " did not become slower", Tone: phrase.Good, Ref: s.Of, Page: "section"},
-			phrase.Say(" in this window: %ss take %s, as before. Its %s are shown by what they hold in flight; nobody is accused.",
-				s.Direction, phrase.Micros(mean), phrase.Count(len(s.Tenants), "tenant", "tenants"))}
+			phrase.Say(" in this window: %ss take %s, as before. %s; nobody is accused.",
+				s.Direction, phrase.Micros(mean), s.shown())}
 	}
 	if len(s.Tenants) == 0 {
 		return []phrase.Phrase{phrase.Say("No VM depends on %s, so there is nobody to compare.", s.Name)}
 	}
 	return []phrase.Phrase{phrase.Say("Only %s of its tenants' readings are there in this window: too little to say who loads %s.", phrase.Percent(float64(s.Coverage)), s.Name)}
+}
+
+// shown says by what tenants are put in order where nothing slowed.
+func (s *Suspects) shown() string {
+	if len(s.Tenants) == 1 {
+		return "Its one tenant is shown by what it holds in flight"
+	}
+	return fmt.Sprintf("Its %d tenants are shown by what they hold in flight", len(s.Tenants))
 }
 
 // slowed says how much longer an I/O takes there.

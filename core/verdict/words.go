@@ -180,7 +180,9 @@ func (l *Located) word(out *Explanation, tenants *suspect.Suspects) {
 	link := func(text string) phrase.Phrase {
 		return phrase.Phrase{Text: text, Tone: phrase.Strong, Ref: v.Component.Ref, Page: "suspects"}
 	}
-	also := func(text, page string) phrase.Phrase { return phrase.Phrase{Text: text, Tone: phrase.Plain, Ref: v.Component.Ref, Page: page} }
+	also := func(text, page string) phrase.Phrase {
+		return phrase.Phrase{Text: text, Tone: phrase.Plain, Ref: v.Component.Ref, Page: page}
+	}
 	how := ""
 	if chosen := l.chosen(); chosen != nil && len(chosen.signs) > 0 {
 		how = chosen.signs[0].Words
@@ -201,10 +203,14 @@ func (l *Located) word(out *Explanation, tenants *suspect.Suspects) {
 			break
 		}
 		v.Summary = who + " did it: " + w + " is full of its I/O"
-		say = append(say, link("It waits for "+w), phrase.Say(" (%s). ", how), phrase.Phrase{Text: who + " did it", Tone: phrase.Strong, Ref: first.Ref, Page: "strata"})
-		if len(names) > 1 {
-			say[len(say)-1].Text = who + " did it together"
+		did := phrase.Phrase{Text: who + " did it", Tone: phrase.Strong, Ref: first.Ref, Page: "strata"}
+		switch {
+		case len(names) > 1:
+			did.Text = who + " did it together"
+		case first.Ref == out.Subject:
+			did.Text = "It did that itself"
 		}
+		say = append(say, link("It waits for "+w), phrase.Say(" (%s). ", how), did)
 		say = append(say, phrase.Say(": %s.", first.Evidence))
 	case Crowd:
 		v.Summary = "many began to ask for much more of " + w + " at the same time; no one of them did it"

@@ -59,6 +59,9 @@ func (a *App) printSurvey(s service.Survey, limit int) {
 				says += ", " + more
 			}
 		}
+		if x.Quiet && x.Seen != nil {
+			says += ", no readings since " + x.Seen.Local().Format("15:04")
+		}
 		fmt.Fprintf(a.Out, "\n%s  %s\n", a.bold(x.Name), a.paint(quiet, x.About))
 		a.say([]phrase.Phrase{phrase.Say("  %s", says)})
 		for _, row := range x.Rows {

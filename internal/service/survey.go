@@ -38,6 +38,8 @@ type System struct {
 	Hurt      int            `json:"hurt" doc:"VMs that waited because of it"`
 	Incident  int64          `json:"incident,omitempty" doc:"The worst incident in it, where there is one"`
 	Past      float64        `json:"past_s" doc:"How long any limit was passed, s"`
+	Seen      *time.Time     `json:"seen" doc:"Up to when anything of it is known in the window; null where nothing is"`
+	Quiet     bool           `json:"quiet" doc:"Whether it tells nothing at the end of the window: how it is then is not known"`
 	Says      string         `json:"says" doc:"How long and how badly, in words"`
 	Hurts     string         `json:"hurts" doc:"Who waited, in words; empty where nobody did"`
 	Rows      []SystemRow    `json:"rows" doc:"What is looked at in it, from above down"`
@@ -227,7 +229,8 @@ func (s *Service) survey(ctx context.Context, w Window) (Survey, error) {
 	}
 	for k := range out.Systems {
 		if x := &out.Systems[k]; named[x.Name] > 1 { // several sources use the same name
-			x.About += " · " + x.Ref[strings.LastIndexByte(x.Ref, '@')+1:]
+			kind := x.Kind.Label()
+			x.About = kind + " · " + x.Ref[strings.LastIndexByte(x.Ref, '@')+1:] + strings.TrimPrefix(x.About, kind)
 		}
 	}
 	slices.SortFunc(out.Systems, func(a, b System) int {
@@ -322,6 +325,7 @@ func system(g reading.Grid, m *route.Map, b *congest.Book, at int32, of []int32,
 		x.Rows = append(x.Rows, SystemRow{Label: l.label, Layer: layer, Marks: []Mark{}})
 	}
 	inside := map[string]bool{x.Ref: true}
+	seen := -1
 	for _, i := range of {
 		node := e.At(i)
 		inside[node.Key.String()] = true
@@ -331,10 +335,11 @@ func system(g reading.Grid, m *route.Map, b *congest.Book, at int32, of []int32,
 		}
 		row := &x.Rows[k]
 		row.Objects++
-		marks, known := marksOf(g, m, b, i, r)
-		if !known {
+		marks, last := marksOf(g, m, b, i, r)
+		if last < 0 {
 			row.Silent++
 		}
+		seen = max(seen, last)
 		row.Marks = append(row.Marks, marks...)
 	}
 	var made []string
@@ -386,6 +391,11 @@ func system(g reading.Grid, m *route.Map, b *congest.Book, at int32, of []int32,
 			return cmp.Or(strings.Compare(b.Level, a.Level), cmp.Compare(a.From, b.From), -cmp.Compare(a.To, b.To), strings.Compare(a.Ref, b.Ref))
 		})
 	}
+	if seen >= 0 {
+		t := g.At(seen + 1)
+		x.Seen = &t
+	}
+	x.Quiet = time.Duration(g.N-1-seen)*g.Step >= max(overdue, 2*g.Step)
 	x.words(g)
 	return x
 }
@@ -418,13 +428,19 @@ func within(e *estate.Estate, component string, at int32, inside map[string]bool
 	return ok && owner == at
 }
 
-// marksOf lists where an object passed its limits.
-func marksOf(g reading.Grid, m *route.Map, b *congest.Book, i int32, r route.Readings) (marks []Mark, known bool) {
+// marksOf lists where an object passed its limits, and the last cell of which any reading is known, -1 for none. How full it is may be
+// stated once for all, which is no reading.
+func marksOf(g reading.Grid, m *route.Map, b *congest.Book, i int32, r route.Readings) (marks []Mark, last int) {
 	o := m.Estate().At(i)
+	last = -1
 	for _, l := range b.Of(m.Estate(), i) {
 		v := congest.Cells(g, m.Estate(), i, l.Metric, r).Value
+		for a := g.N - 1; a > last && l.Metric != congest.UsedShare; a-- {
+			if !math.IsNaN(v[a]) {
+				last = a
+			}
+		}
 		for a := 0; a < g.N; a++ {
-			known = known || !math.IsNaN(v[a])
 			past := func(c int) bool { return c < g.N && v[c] > float64(l.Strained) }
 			if !past(a) {
 				continue
@@ -443,7 +459,7 @@ func marksOf(g reading.Grid, m *route.Map, b *congest.Book, i int32, r route.Rea
 			a = b
 		}
 	}
-	return marks, known
+	return marks, last
 }
 
 // inked is how many cells are marked, failing ones twice.
@@ -523,6 +539,22 @@ func (x *System) differ() {
 	}
 }
 
+// overdue is after how long without readings how a system is counts as not known: twice what the slowest usual source needs.
+const overdue = 10 * time.Minute
+
+// quiet counts the systems that tell nothing at the end of the window, and says up to when anything of any is known.
+func (v *Survey) quiet() (n int, seen time.Time) {
+	for _, x := range v.Systems {
+		if x.Quiet {
+			n++
+		}
+		if x.Seen != nil && x.Seen.After(seen) {
+			seen = *x.Seen
+		}
+	}
+	return n, seen
+}
+
 func (v *Survey) say() []phrase.Phrase {
 	lasting := []IncidentInfo{}
 	for _, i := range v.Incidents {
@@ -531,9 +563,20 @@ func (v *Survey) say() []phrase.Phrase {
 		}
 	}
 	var out []phrase.Phrase
-	switch len(lasting) {
-	case 0:
+	quiet, seen := v.quiet()
+	switch {
+	case len(lasting) == 0 && quiet == len(v.Systems) && quiet > 0:
+		out = append(out, phrase.Phrase{Text: "What hurts now is not known", Tone: phrase.Strong})
+		if seen.IsZero() {
+			out = append(out, phrase.Say(": there are no readings in this window. "))
+		} else {
+			out = append(out, phrase.Say(": there are no readings since "), phrase.At(seen), phrase.Say(". "))
+		}
+	case len(lasting) == 0:
 		out = append(out, phrase.Phrase{Text: "Nothing hurts now. ", Tone: phrase.Good})
+		if quiet > 0 {
+			out = append(out, phrase.Say("%s nothing, so nothing is known of %s. ", phrase.Count(quiet, "system tells", "systems tell"), map[bool]string{true: "it", false: "them"}[quiet == 1]))
+		}
 	default:
 		first := lasting[0]
 		out = append(out, phrase.Phrase{Text: phrase.Count(first.Sufferers, "VM waits", "VMs wait"), Tone: phrase.Bad, Ref: fmt.Sprint(first.ID), Page: "incident"},

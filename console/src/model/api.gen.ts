@@ -3408,12 +3408,19 @@ export interface components {
              * @description How long any limit was passed, s
              */
             past_s: number;
+            /** @description Whether it tells nothing at the end of the window: how it is then is not known */
+            quiet: boolean;
             /** @description kind:id@source */
             ref: string;
             /** @description What is looked at in it, from above down */
             rows: components["schemas"]["SystemRow"][];
             /** @description How long and how badly, in words */
             says: string;
+            /**
+             * Format: date-time
+             * @description Up to when anything of it is known in the window; null where nothing is
+             */
+            seen: string | null;
         };
         SystemRow: {
             /** @description What is looked at */

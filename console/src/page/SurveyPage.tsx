@@ -1,6 +1,6 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { count, percent, windowWords } from "../model/format";
+import { clock, count, percent, windowWords } from "../model/format";
 import { behind, hurtWords, marked, markOf, matches, whenWords } from "../model/incident";
 import { layerTone } from "../model/layers";
 import { ticks } from "../model/ruler";
@@ -134,7 +134,7 @@ function Logs({ s, from, to }: { s: Survey; from: number; to: number }) {
       </div>
       <ol className="mt-1.5 border-t border-line" data-testid="systems">
         {shown.map((sys) => (
-          <Strip key={sys.ref} sys={sys} n={s.n} width={width} />
+          <Strip key={sys.ref} sys={sys} n={s.n} width={width} from={from} to={to} slim={many && sys.hurt === 0} />
         ))}
       </ol>
       {shown.length < named.length && (
@@ -188,19 +188,35 @@ function Ink({ level }: { level: string }) {
   );
 }
 
-function Strip({ sys, n, width }: { sys: System; n: number; width: number }) {
-  const height = sys.rows.length * rowHeight + 8;
-  const detail = sys.incident ? (
-    <IncidentLink no={sys.incident} className="hover:underline">
-      {sys.hurts}
-    </IncidentLink>
-  ) : (
-    sys.hurts
-  );
+/** The bore log of a system. A slim one, of those that hurt nobody among many, has its layers on one line. */
+function Strip({
+  sys,
+  n,
+  width,
+  from,
+  to,
+  slim,
+}: {
+  sys: System;
+  n: number;
+  width: number;
+  from: number;
+  to: number;
+  slim: boolean;
+}) {
+  const rows = slim ? [{ label: "", layer: "", marks: sys.rows.flatMap((r) => r.marks), silent: false }] : logRows(sys);
+  const height = rows.length * rowHeight + (slim ? 0 : 8);
+  // Beyond what is known of it there is neither load nor ink, and the line is broken.
+  const seen = sys.quiet ? (((sys.seen ? Date.parse(sys.seen) : from) - from) / (to - from)) * width : width;
   return (
-    <li className="flex border-b border-line py-1.5" data-testid="strip">
-      <div className="shrink-0 pr-3" style={{ width: name }}>
-        <PageLink plain page="section" of={sys.ref} className="text-[13.5px] font-semibold hover:underline">
+    <li className={`flex border-b border-line ${slim ? "py-[3px]" : "py-1.5"}`} data-testid="strip">
+      <div className={`shrink-0 pr-3 ${slim ? "flex items-baseline gap-2" : ""}`} style={{ width: name }}>
+        <PageLink
+          plain
+          page="section"
+          of={sys.ref}
+          className={`${slim ? "shrink-0 text-[12.5px] font-medium" : "text-[13.5px] font-semibold"} hover:underline`}
+        >
           {sys.name}
         </PageLink>
         <div className="truncate text-[11.5px] text-quiet" title={sys.about}>
@@ -208,40 +224,72 @@ function Strip({ sys, n, width }: { sys: System; n: number; width: number }) {
         </div>
       </div>
       <div className="shrink-0 pr-2 text-right text-[11.5px] text-quiet" style={{ width: label }}>
-        {sys.rows.map((r) => (
-          <div key={r.label} style={{ height: rowHeight }} className="flex items-center justify-end gap-2 leading-none">
-            {r.label}
-            <span className="h-[11px] w-[3px]" style={{ background: layerTone[r.layer] }} />
-          </div>
-        ))}
+        {!slim &&
+          rows.map((r) => (
+            <div
+              key={r.label}
+              style={{ height: rowHeight }}
+              className="flex items-center justify-end gap-2 leading-none"
+            >
+              {r.label}
+              <span className="h-[11px] w-[3px]" style={{ background: layerTone[r.layer] }} />
+            </div>
+          ))}
       </div>
       {/* biome-ignore lint/a11y/noSvgWithoutTitle: its marks are links with names of their own, and a title would be shown over them */}
       <svg width={width} height={height} className="shrink-0 overflow-visible">
         <Load of={sys.load as (number | null)[]} width={width} height={height} />
-        {sys.rows.map((r, k) => (
+        {rows.map((r, k) => (
           <g key={r.label} transform={`translate(0 ${k * rowHeight + rowHeight / 2})`}>
-            <path
-              d={`M0 0H${width}`}
-              stroke={r.objects > 0 && r.silent === r.objects ? "var(--quiet)" : "var(--line)"}
-              strokeDasharray={r.objects > 0 && r.silent === r.objects ? "2 4" : undefined}
-            />
+            <path d={`M0 0H${r.silent ? 0 : seen}`} stroke="var(--line)" />
+            <path d={`M${r.silent ? 0 : seen} 0H${width}`} stroke="var(--quiet)" strokeDasharray="2 4" />
             {[...r.marks].reverse().map((m) => (
               <Ribbon key={`${m.ref} ${m.from} ${m.words}`} m={m} n={n} width={width} />
             ))}
           </g>
         ))}
       </svg>
-      <div className="min-w-0 pl-5 text-[12px]" style={{ width: words + 28 }}>
-        <div className={sys.past_s > 0 ? "font-semibold" : "text-quiet"}>{sys.says}</div>
-        {sys.hurts && <div className="text-[11.5px] text-quiet">{detail}</div>}
-        {sys.differs.slice(0, 1).map((d) => (
-          <div key={d} className="truncate text-[11.5px] text-quiet" title={sys.differs.join("; ")}>
-            {d}
-          </div>
-        ))}
+      <div
+        className={`min-w-0 pl-5 text-[12px] ${slim ? "flex items-baseline gap-1.5 text-[11.5px]" : ""}`}
+        style={{ width: words + 28 }}
+      >
+        <div className={sys.past_s > 0 && !slim ? "font-semibold" : "truncate text-quiet"} title={sys.says}>
+          {sys.says}
+        </div>
+        {!slim && <About sys={sys} />}
       </div>
     </li>
   );
+}
+
+const logRows = (sys: System) => sys.rows.map((r) => ({ ...r, silent: r.objects > 0 && r.silent === r.objects }));
+
+/** Who was hurt, up to when anything is known, and what differs: two lines at most. */
+function About({ sys }: { sys: System }) {
+  const lines: React.ReactNode[] = [];
+  if (sys.hurts)
+    lines.push(
+      sys.incident ? (
+        <IncidentLink key="hurts" no={sys.incident} className="hover:underline">
+          {sys.hurts}
+        </IncidentLink>
+      ) : (
+        sys.hurts
+      ),
+    );
+  if (sys.quiet && sys.seen) lines.push(`no readings since ${clock(Date.parse(sys.seen))}`);
+  if (sys.differs[0])
+    lines.push(
+      <span key="differs" title={sys.differs.join("; ")}>
+        {sys.differs[0]}
+      </span>,
+    );
+  return lines.slice(0, 2).map((line, k) => (
+    // biome-ignore lint/suspicious/noArrayIndexKey: lines have no order of their own and do not move
+    <div key={k} className="truncate text-[11.5px] text-quiet">
+      {line}
+    </div>
+  ));
 }
 
 /** A stretch past a limit; it leads to the incident that explains it, else to the object itself. */
