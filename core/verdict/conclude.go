@@ -25,14 +25,20 @@ func (l *Located) Conclude(tenants *suspect.Suspects) Explanation {
 	if out.Unseen == nil {
 		out.Unseen = []string{}
 	}
-	if c := s.Change; c != nil {
-		out.Onset, out.Direction, out.Usual, out.During = &c.From, c.Direction, c.Usual, c.During
-		if !c.Persists {
-			out.Until = &c.To
+	if ch := s.Change; ch != nil {
+		out.Onset, out.Direction, out.Usual, out.During = &ch.From, ch.Direction, ch.Usual, ch.During
+		if !ch.Persists {
+			out.Until = &ch.To
 		}
 	}
+	c := l.chosen()
+	if c != nil {
+		out.Evidence = append(out.Evidence, c.signs...)
+	}
 	for k := range l.causes {
-		out.Evidence = append(out.Evidence, l.causes[k].signs...)
+		if o := &l.causes[k]; o != c {
+			out.Evidence = append(out.Evidence, o.signs...)
+		}
 	}
 	l.judge(&out, tenants)
 	l.trace(&out)
@@ -124,12 +130,13 @@ func (l *Located) Standing() float64 {
 	if c == nil {
 		return 0
 	}
-	for _, rival := range l.causes[1:] {
-		if rival.at != c.at {
-			return c.weight * (1 - 0.5*rival.weight/c.weight)
+	rival := 0.0
+	for _, o := range l.causes {
+		if o.at != c.at {
+			rival = math.Max(rival, math.Min(o.weight, c.weight)) // one that was told too faintly may weigh more
 		}
 	}
-	return c.weight
+	return c.weight - 0.5*rival
 }
 
 // Told reports whether what is named says nothing of itself and was told by who waits.

@@ -22,6 +22,10 @@ type Located struct {
 // than any rival could be wrong by.
 const leastWeight = 0.25
 
+// leastTold is the same for a component that is told by who waits. Below a half, more of what was seen speaks against it than for it: half of
+// its users do not wait, or half of those that wait do not use it.
+const leastTold = 0.5
+
 // Locate splits the subject's latency by layer and weighs the evidence at everything it depends on. The subject must be in the last
 // moment.
 func Locate(in Input) (*Located, error) {
@@ -37,12 +41,14 @@ func Locate(in Input) (*Located, error) {
 	return l, nil
 }
 
-// chosen is the cause that accounts for most, if for enough.
+// chosen is the cause that accounts for most, of those that account for enough.
 func (l *Located) chosen() *cause {
-	if len(l.causes) == 0 || l.causes[0].weight < leastWeight {
-		return nil
+	for k := range l.causes {
+		if c := &l.causes[k]; c.weight >= leastTold || c.weight >= leastWeight && !c.told {
+			return c
+		}
 	}
-	return &l.causes[0]
+	return nil
 }
 
 // Also adds readings fetched since, and what happened to objects, before Conclude.
