@@ -144,6 +144,12 @@ func (r *judged) observe(from, to int64, v float64) bool {
 	}
 	f := float32(v)
 	r.unknown = 0
+	if fell := r.past>>(remembered-1)&1 == 1; fell && r.level == 0 {
+		// The first of them is too long ago to count: it begins with the next that is remembered.
+		if rest := r.past &^ (1 << (remembered - 1)); rest != 0 {
+			r.since = from - int64(bits.Len16(rest))*(to-from)
+		}
+	}
 	r.past, r.worse = r.past<<1&(1<<remembered-1), r.worse<<1&(1<<remembered-1)
 	if f > r.strained {
 		if r.past == 0 && r.level == 0 {
