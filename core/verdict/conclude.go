@@ -139,10 +139,30 @@ func (l *Located) Standing() float64 {
 	return c.weight - 0.5*rival
 }
 
-// Told reports whether what is named says nothing of itself and was told by who waits.
-func (l *Located) Told() bool {
-	c := l.chosen()
-	return c != nil && c.told
+// Sight is how well what is named could be seen.
+type Sight string
+
+// Sights.
+const (
+	Seen     Sight = "seen"      // its own readings speak, and everything else that could be the cause tells of itself
+	HalfSeen Sight = "half seen" // its own readings speak, and something else tells nothing
+	Told     Sight = "told"      // it tells nothing itself: it was told by who waits
+)
+
+// Sight says how well what is named could be seen.
+func (l *Located) Sight() Sight {
+	switch c := l.chosen(); {
+	case c == nil:
+		return ""
+	case c.told:
+		return Told
+	}
+	for _, i := range l.scene.below {
+		if _, may := silent[l.scene.m.Estate().Kind(i)]; may && !l.scene.speaks(i) {
+			return HalfSeen
+		}
+	}
+	return Seen
 }
 
 // class is what kind of cause it is.

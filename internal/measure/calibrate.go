@@ -9,16 +9,13 @@ import (
 	"dowsingrod/core/verdict"
 )
 
-// calibrate measures, on seeds for tuning, how often verdicts are right by how far what they name stands out: what the table of
+// calibrate measures, on seeds for tuning and in the mixture of the score, how often verdicts are right by how far what they name stands out: what the table of
 // core/verdict holds. Neighbours that would fall are taken together until what is right only rises (pool adjacent violators, M. Ayer and
 // others, 1955).
-func calibrate(each int, only string) error {
+func calibrate() error {
 	var all []result
 	for n, round := range rounds {
-		if only != "" && round.name != only {
-			continue
-		}
-		results, err := judgeAll(jobs(each, tuningSeed+uint64(n)*100_000, nil), round.of)
+		results, err := judgeAll(jobs(round.each, tuningSeed+uint64(n)*100_000, nil), round.of)
 		if err != nil {
 			return err
 		}
@@ -31,7 +28,7 @@ func calibrate(each int, only string) error {
 	line("SCORE", "tuning.cleared.count", float64(n), "")
 	all = slices.DeleteFunc(all, func(r result) bool { return cleared(r) || r.said == verdict.Unknown })
 	for _, r := range all {
-		fmt.Fprintf(os.Stderr, "standing,%.4f,%g,%s,%s,%s,%d,%t\n", r.standing, r.right(), r.kind, r.truth, r.said, r.seed, r.told)
+		fmt.Fprintf(os.Stderr, "standing,%.4f,%g,%s,%s,%s,%d,%s\n", r.standing, r.right(), r.kind, r.truth, r.said, r.seed, r.sight)
 	}
 	for _, p := range pooled(all) {
 		line("SCORE", fmt.Sprintf("tuning.standing.%.3f-%.3f.right_of_%d", p.from, p.to, p.n), p.right/float64(p.n)*100, "%")

@@ -38,7 +38,7 @@ type result struct {
 	confidence            float64
 	busiest, change, like float64 // what would be done by hand: 1 where that names who did it
 	standing              float64 // what confidence is looked up by
-	told                  bool    // by who waits
+	sight                 verdict.Sight
 	note                  string
 }
 
@@ -136,7 +136,7 @@ var rounds = []struct {
 	name string
 	each int
 	of   variant
-}{{"incidents", 20, variant{}}, {"gaps", 8, variant{gaps: true}}, {"other_shape", 8, variant{shape: true}}, {"murky", 16, variant{murky: true}}}
+}{{"incidents", 20, variant{}}, {"gaps", 8, variant{gaps: true}}, {"other_shape", 8, variant{shape: true}}, {"murky", 20, variant{murky: true}}}
 
 // scoreIncidents scores diagnosis on seeds that were not looked at.
 func scoreIncidents() error {
@@ -404,7 +404,7 @@ func judged(kind string, seed uint64, v variant) ([]result, error) {
 	if err != nil {
 		return nil, err
 	}
-	out.said, out.confidence, out.standing, out.told = x.Verdict.Class, float64(x.Verdict.Confidence), x.standing, x.told
+	out.said, out.confidence, out.standing, out.sight = x.Verdict.Class, float64(x.Verdict.Confidence), x.standing, x.sight
 	named := ""
 	if x.Verdict.Component != nil {
 		named = x.Verdict.Component.Ref
@@ -459,7 +459,7 @@ func judged(kind string, seed uint64, v variant) ([]result, error) {
 type answer struct {
 	verdict.Explanation
 	standing float64
-	told     bool
+	sight    verdict.Sight
 	whole    *suspect.Suspects // the tenants of what is named over the whole window, as one looks at them by hand; nil for none
 }
 
@@ -477,7 +477,7 @@ func explain(t *taken, g reading.Grid, subject string) (answer, error) {
 	l.Infer(t)
 	in, ok := l.Compare()
 	if !ok {
-		return answer{l.Conclude(nil), l.Standing(), l.Told(), nil}, nil
+		return answer{l.Conclude(nil), l.Standing(), l.Sight(), nil}, nil
 	}
 	sus, err := suspect.Compute(in)
 	if err != nil {
@@ -486,7 +486,7 @@ func explain(t *taken, g reading.Grid, subject string) (answer, error) {
 	x := l.Conclude(&sus)
 	in.Episode = nil
 	whole, err := suspect.Compute(in)
-	return answer{x, l.Standing(), l.Told(), &whole}, err
+	return answer{x, l.Standing(), l.Sight(), &whole}, err
 }
 
 func truthOf(ok bool) float64 {

@@ -47,6 +47,10 @@ func main() {
 		err = serveFeeds()
 	case "diagnosis":
 		err = diagnosis(ctx)
+	case "calibrate":
+		err = calibrate()
+	case "demo":
+		err = demoQuestions(ctx)
 	case "estates":
 		err = estates(ctx)
 	case "labs":
@@ -59,12 +63,6 @@ func main() {
 			err = tune(each, strings.Fields(kinds)[1:])
 			break
 		}
-		if arg, ok := strings.CutPrefix(what, "calibrate "); ok { // measure calibrate EACH [ROUND]
-			each, only, _ := strings.Cut(arg, " ")
-			n, _ := strconv.Atoi(each)
-			err = calibrate(n, only)
-			break
-		}
 		if part, arg, _ := strings.Cut(what, " "); part == "serve-estate" {
 			err = serveEstate(ctx, arg)
 			break
@@ -72,7 +70,7 @@ func main() {
 			err = estateOf(ctx, vms)
 			break
 		}
-		err = errors.New("usage: measure bench | measure collect | measure diagnosis | measure estates | measure labs | measure score | measure tuning EACH [KIND …] | measure calibrate EACH [ROUND] | measure real [hold]")
+		err = errors.New("usage: measure bench | measure collect | measure diagnosis | measure demo | measure estates | measure labs | measure score | measure tuning EACH [KIND …] | measure calibrate | measure real [hold]")
 	}
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err) // log writes to where slog does, and that is nowhere
@@ -193,16 +191,15 @@ func (p *place) bench(ctx context.Context, dir string) error {
 		{"strata.vm_2h", 60, "/strata?of=vm:manifest-db-02"},
 		{"suspects.pool_2h", 40, "/suspects?of=pool:p2@heron"},
 		{"section.vm_2h", 40, "/section?of=vm:manifest-db-02"},
-		{"explain.vm_2h", 100, "/explain?of=vm:manifest-db-02"},
-		{"survey.2h", 100, "/survey"},
-		{"survey.24h", 60, "/survey?from=-24h"},
 	} {
-		if err := p.ask(ctx, q.name, q.ask, q.n); err != nil {
+		if err := p.ask(ctx, q.name, q.n, q.ask); err != nil {
 			return err
 		}
 	}
-	if err := apart(ctx, "diagnosis"); err != nil {
-		return err
+	for _, part := range []string{"diagnosis", "demo"} {
+		if err := apart(ctx, part); err != nil {
+			return err
+		}
 	}
 	if err := p.pages(ctx); err != nil {
 		return err
@@ -227,9 +224,9 @@ func (p *place) load(ctx context.Context, path string) (time.Duration, service.I
 	return time.Since(began), r, err
 }
 
-// ask times a question over HTTP on loopback, as the command line asks it.
-func (p *place) ask(ctx context.Context, name, path string, n int) error {
-	one := func() error {
+// ask times questions over HTTP on loopback, as the command line asks them, in turn.
+func (p *place) ask(ctx context.Context, name string, n int, paths ...string) error {
+	one := func(path string) error {
 		req, err := http.NewRequestWithContext(ctx, http.MethodGet, p.base+"/api/v1"+path, nil)
 		if err != nil {
 			return err
@@ -246,13 +243,13 @@ func (p *place) ask(ctx context.Context, name, path string, n int) error {
 		_, err = io.Copy(io.Discard, resp.Body)
 		return err
 	}
-	if err := one(); err != nil { // the first builds the picture of the estate
+	if err := one(paths[0]); err != nil { // the first builds the picture of the estate
 		return err
 	}
 	times := make([]time.Duration, n)
 	for i := range times {
 		began := time.Now()
-		if err := one(); err != nil {
+		if err := one(paths[i%len(paths)]); err != nil {
 			return err
 		}
 		times[i] = time.Since(began)

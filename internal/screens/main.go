@@ -3,22 +3,18 @@
 package main
 
 import (
-	"bufio"
 	"context"
-	"errors"
 	"flag"
 	"fmt"
-	"io"
 	"log"
 	"os"
 	"os/exec"
 	"path/filepath"
-	"regexp"
 	"strings"
-	"syscall"
 	"time"
 
 	"dowsingrod/internal/browser"
+	"dowsingrod/internal/demo"
 )
 
 func main() {
@@ -42,15 +38,15 @@ func run(out, only string) error {
 	if err := os.Chmod(home, 0o755); err != nil { // the database runs as another user
 		return err
 	}
-	link, stop, err := demo(home)
+	d, err := demo.Start(home, 7469)
 	if err != nil {
 		return err
 	}
-	defer stop()
-	if err := pages(out, only, link); err != nil {
+	defer d.Stop()
+	if err := pages(out, only, d); err != nil {
 		return err
 	}
-	if err := terminals(out, only, home); err != nil {
+	if err := terminals(out, only, d); err != nil {
 		return err
 	}
 	if !strings.Contains("lab-knee lab-credits lab-victim", only) {
@@ -62,35 +58,6 @@ func run(out, only string) error {
 	return nil
 }
 
-var linkPattern = regexp.MustCompile(`http://\S+/sign-in#\S+`)
-
-// demo starts a demo of its own and returns its sign-in link.
-func demo(home string) (string, func(), error) {
-	cmd := exec.Command("bin/dowse", "demo", "--port", "7469", "--state", filepath.Join(home, "state"))
-	cmd.Env = append(os.Environ(), "HOME="+home, "XDG_CONFIG_HOME="+filepath.Join(home, "config"))
-	cmd.Stderr = os.Stderr
-	read, err := cmd.StdoutPipe()
-	if err != nil {
-		return "", nil, err
-	}
-	if err := cmd.Start(); err != nil {
-		return "", nil, err
-	}
-	stop := func() {
-		_ = cmd.Process.Signal(syscall.SIGTERM)
-		_ = cmd.Wait()
-	}
-	lines := bufio.NewScanner(read)
-	for lines.Scan() {
-		if link := linkPattern.FindString(lines.Text()); link != "" {
-			go func() { _, _ = io.Copy(io.Discard, read) }()
-			return link, stop, nil
-		}
-	}
-	stop()
-	return "", nil, errors.New("the demo ended before it was ready")
-}
-
 // shot is a picture: an address, what must be there, and what to do before it is taken.
 type shot struct {
 	name, path, until string
@@ -100,16 +67,15 @@ type shot struct {
 
 const settled = `!document.querySelector('[role=status]') && document.fonts.status === 'loaded'`
 
-func pages(out, only, link string) error {
+func pages(out, only string, d *demo.Demo) error {
 	p, end, err := browser.Open(context.Background(), 1280, 800)
 	if err != nil {
 		return err
 	}
 	defer end()
-	base := link[:strings.Index(link, "/sign-in")]
 	drawn := `document.querySelector('[data-testid=section] li') && document.querySelector('[data-testid^=strata] path')`
 	shots := []shot{
-		{name: "", path: link[len(base):], until: `document.querySelector('h1')?.textContent.startsWith('Survey')`},
+		{name: "", path: strings.TrimPrefix(d.Link, d.Address), until: `document.querySelector('h1')?.textContent.startsWith('Survey')`},
 		{name: "survey", path: "/", until: `document.querySelectorAll('[data-testid=incidents] li').length > 0 && document.querySelectorAll('[data-testid=strip]').length > 5`},
 		{name: "incidents", path: "/incidents", until: `document.querySelectorAll('[data-testid=incident-list] li').length > 4`},
 		{name: "explain", path: "/explain?of=vm:manifest-db-02", until: `document.querySelectorAll('[data-testid=evidence] tr').length > 2 && document.querySelectorAll('[data-testid^=strata] path').length > 4`},
@@ -128,7 +94,7 @@ func pages(out, only, link string) error {
 		if s.name != "" && !strings.Contains(s.name, only) {
 			continue
 		}
-		if err := p.Go(base + s.path); err != nil {
+		if err := p.Go(d.Address + s.path); err != nil {
 			return err
 		}
 		theme := "light"
@@ -164,39 +130,35 @@ func pages(out, only, link string) error {
 }
 
 // terminals shows commands in a terminal window of 100 columns.
-func terminals(out, only, home string) error {
+func terminals(out, only string, d *demo.Demo) error {
 	for name, command := range map[string]string{
 		"cli-explain": "dowse explain manifest-db-02 --limit 3",
 	} {
 		if !strings.Contains(name, only) {
 			continue
 		}
-		if err := terminal(filepath.Join(out, name+".png"), command, home); err != nil {
+		if err := terminal(filepath.Join(out, name+".png"), command, d); err != nil {
 			return fmt.Errorf("%s: %w", name, err)
 		}
 	}
 	return nil
 }
 
-func terminal(path, command, home string) error {
+func terminal(path, command string, d *demo.Demo) error {
 	bin, err := filepath.Abs("bin")
 	if err != nil {
 		return err
 	}
-	done := filepath.Join(home, "shown")
+	done := filepath.Join(d.Home, "shown")
 	_ = os.Remove(done)
 	inner := fmt.Sprintf(`printf '$ %s\n'; %s --color always; touch %s; sleep 60`, command, command, done)
 	script := fmt.Sprintf(`xterm -u8 -fa 'DejaVu Sans Mono' -fs 10 -bg '#12181a' -fg '#e9e8e2' -geometry 108x48 -b 14 -bw 0 -e sh -c %q & x=$!
 for i in $(seq 200); do [ -e %s ] && break; sleep 0.05; done
 sleep 1; import -window root %s; kill $x`, inner, done, path)
-	cmd := exec.Command("xvfb-run", "-a", "-s", "-screen 0 860x800x24", "sh", "-c", script)
-	cmd.Env = append(os.Environ(), "HOME="+home, "XDG_CONFIG_HOME="+filepath.Join(home, "config"), "PATH="+bin+":"+os.Getenv("PATH"))
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
-	go func() {
-		<-ctx.Done()
-		_ = ctx.Err()
-	}()
+	cmd := exec.CommandContext(ctx, "xvfb-run", "-a", "-s", "-screen 0 860x800x24", "sh", "-c", script)
+	cmd.Env = append(d.Environ(), "PATH="+bin+":"+os.Getenv("PATH"))
 	if text, err := cmd.CombinedOutput(); err != nil {
 		return fmt.Errorf("%w: %s", err, text)
 	}
