@@ -3,7 +3,10 @@ import { bars, figureWords, furthest, otherStart } from "./compare";
 import type { Direction } from "./types";
 
 const side = (...means: [string, number | null][]) =>
-  ({ bands: means.map(([layer, mean_us]) => ({ layer, mean_us })) }) as unknown as Direction;
+  ({
+    mean_us: means.every(([, us]) => us === null) ? null : means.reduce((sum, [, us]) => sum + (us ?? 0), 0),
+    bands: means.map(([layer, mean_us]) => ({ layer, mean_us })),
+  }) as unknown as Direction;
 
 describe("comparing", () => {
   it("goes back by the window, a day or a week", () => {
@@ -23,6 +26,7 @@ describe("comparing", () => {
     const b = side(["host", 90], ["fabric", 50], ["back end", 4000]);
     expect(furthest(a, b)).toEqual({ layer: "back end", us: 3600 });
     expect(furthest(a, a)).toBeUndefined();
+    expect(furthest(a, side(["host", null], ["back end", null]))).toBeUndefined();
     expect(bars(a).map((x) => x.layer)).toEqual(["host", "back end"]);
   });
 });

@@ -44,8 +44,12 @@ export function bars(d: Direction): Bar[] {
   return d.bands.flatMap((b) => (b.mean_us ? [{ layer: b.layer, us: b.mean_us }] : []));
 }
 
+/** Whether I/O was timed on both sides; without that nothing is more or less. */
+export const both = (a: Direction, b: Direction) => a.mean_us !== null && b.mean_us !== null;
+
 /** The layer in which two sides are furthest apart, and by how much of the second against the first. */
 export function furthest(a: Direction, b: Direction): { layer: string; us: number } | undefined {
+  if (!both(a, b)) return undefined;
   const other = new Map(b.bands.map((x) => [x.layer, x.mean_us ?? 0]));
   let best: { layer: string; us: number } | undefined;
   for (const x of a.bands) {

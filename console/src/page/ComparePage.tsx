@@ -1,7 +1,7 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { ToggleGroup } from "radix-ui";
 import { useState } from "react";
-import { type Beside, bars, besides, figureWords, furthest, otherStart } from "../model/compare";
+import { type Beside, bars, besides, both, figureWords, furthest, otherStart } from "../model/compare";
 import { micros, signed, windowWords } from "../model/format";
 import { layerTone } from "../model/layers";
 import { metricWords } from "../model/readings";
@@ -162,9 +162,11 @@ function Times({ name, a, b }: { name: string; a: Direction; b: Direction }) {
         <span className="ml-3 text-quiet">
           {most === 0
             ? "none on either side"
-            : gap
-              ? `${signed(gap.us, micros)} in the ${gap.layer}, more than in any other layer`
-              : "takes the same in every layer"}
+            : !both(a, b)
+              ? `no ${name}s were timed on side ${a.mean_us === null ? 1 : 2}`
+              : gap
+                ? `${signed(gap.us, micros)} in the ${gap.layer}, more than in any other layer`
+                : "takes the same in every layer"}
         </span>
       </figcaption>
       {most > 0 &&
@@ -217,7 +219,7 @@ function Layers({ a, b }: { a: Direction; b: Direction }) {
               </th>
               <td className="text-right tabular-nums">{micros(x.mean_us)}</td>
               <td className="text-right tabular-nums">{micros(y?.mean_us ?? null)}</td>
-              <td className="text-right tabular-nums text-quiet">{signed(more, micros)}</td>
+              <td className="text-right tabular-nums text-quiet">{both(a, b) ? signed(more, micros) : "–"}</td>
             </tr>
           );
         })}
