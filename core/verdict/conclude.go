@@ -120,49 +120,12 @@ func (l *Located) judge(out *Explanation, tenants *suspect.Suspects) {
 		l.list(out, tenants)
 	}
 	v.Class = l.class(c, tenants, out)
-	v.Confidence = calibrated(l.Standing())
-}
-
-// Standing is how far what is named stands out: the part of the added time it can account for, less half of what its strongest rival can,
-// 0–1. It is 0 where nothing is named. Confidence is looked up by it.
-func (l *Located) Standing() float64 {
-	c := l.chosen()
-	if c == nil {
-		return 0
-	}
-	rival := 0.0
-	for _, o := range l.causes {
-		if o.at != c.at {
-			rival = math.Max(rival, math.Min(o.weight, c.weight)) // one that was told too faintly may weigh more
+	if v.Confidence = l.confidence(v.Class); v.Confidence < likely {
+		v.Class, v.Component, v.Confidence = Unknown, nil, 0
+		for k := range out.Suspects {
+			out.Suspects[k].Accused = false
 		}
 	}
-	return c.weight - 0.5*rival
-}
-
-// Sight is how well what is named could be seen.
-type Sight string
-
-// Sights.
-const (
-	Seen     Sight = "seen"      // its own readings speak, and everything else that could be the cause tells of itself
-	HalfSeen Sight = "half seen" // its own readings speak, and something else tells nothing
-	Told     Sight = "told"      // it tells nothing itself: it was told by who waits
-)
-
-// Sight says how well what is named could be seen.
-func (l *Located) Sight() Sight {
-	switch c := l.chosen(); {
-	case c == nil:
-		return ""
-	case c.told:
-		return Told
-	}
-	for _, i := range l.scene.below {
-		if _, may := silent[l.scene.m.Estate().Kind(i)]; may && !l.scene.speaks(i) {
-			return HalfSeen
-		}
-	}
-	return Seen
 }
 
 // class is what kind of cause it is.
@@ -333,30 +296,6 @@ func crowdOrGrowth(tenants *suspect.Suspects) Class {
 		return Crowd
 	}
 	return Growth
-}
-
-// measured is how often verdicts were right, class and component, by the part of the added time they account for less what rivals do: on
-// incidents of the lab with seeds for tuning, with and without gaps and on estates of two shapes (docs/diagnosis.md). Between the points
-// it is drawn straight.
-var measured = [][2]float64{{0, 0.55}, {0.20, 0.88}, {0.35, 0.92}, {0.45, 0.945}, {0.60, 0.97}, {0.85, 0.99}, {1, 0.995}}
-
-// calibrated turns how much a cause accounts for into how often that is right.
-func calibrated(sure float64) reading.Figure {
-	for k := 1; k < len(measured); k++ {
-		a, b := measured[k-1], measured[k]
-		if sure <= b[0] {
-			return reading.Figure(a[1] + (b[1]-a[1])*(sure-a[0])/(b[0]-a[0]))
-		}
-	}
-	return reading.Figure(measured[len(measured)-1][1])
-}
-
-// clearedRight is how often "cleared" was right, measured as above.
-const clearedRight = 0.985
-
-// clearedBy is how sure it is that the storage is well: as sure as it was seen.
-func (l *Located) clearedBy() reading.Figure {
-	return reading.Figure(clearedRight * math.Min(1, float64(l.Strata.Coverage)/0.9))
 }
 
 // cellsOf returns the shown cells in which it hurt.

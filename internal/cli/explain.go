@@ -3,10 +3,13 @@ package cli
 import (
 	"context"
 	"fmt"
+	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"dowsingrod/core/phrase"
+	"dowsingrod/core/reading"
 	"dowsingrod/core/verdict"
 	"dowsingrod/internal/client"
 )
@@ -43,20 +46,71 @@ func (a *App) printExplanation(x verdict.Explanation, limit int) {
 	}
 	a.print(t)
 	if len(x.Evidence) > 0 {
-		a.heading("What speaks for it, and for what else it could be")
-		t := table{heads: []string{"component", "says", ">accounts for"}}
+		heading, heads := "What speaks for it, and for what else it could be", []string{"component", "says", ">accounts for"}
+		if x.Verdict.Component == nil {
+			heading, heads[2] = "What else it could be", ""
+		}
+		a.heading(heading)
+		t := table{heads: heads}
 		for k, e := range x.Evidence {
 			if k < limit {
-				t.add(e.Name, e.Words, phrase.Percent(float64(e.Weight)))
+				weight := ""
+				if e.Weight.Known() {
+					weight = phrase.Percent(float64(e.Weight))
+				}
+				t.add(e.Name, e.Words, weight)
 			}
 		}
 		a.print(t)
 	}
+	a.printTraces(x)
 	a.printTenants(x, limit)
 	a.lines("Cleared", grounds(x.Cleared), limit)
 	a.lines("Not seen", x.Unseen, limit)
 	a.lines("What would settle it", x.Settle, limit)
 	a.lines("What usually helps", x.Helps, limit)
+}
+
+const (
+	traceLabel = 30
+	traceWidth = 64
+)
+
+// printTraces puts the readings that the verdict rests on on one time axis.
+func (a *App) printTraces(x verdict.Explanation) {
+	span, drawn := time.Duration(0), false
+	seen := map[string]bool{}
+	draw := func(label string, row reading.Row, color int) {
+		if len(row) == 0 || seen[label] {
+			return
+		}
+		if !drawn {
+			a.heading("On one time axis, each up to its highest")
+		}
+		seen[label], drawn = true, true
+		span = time.Duration(float64(len(row)) * x.Step * float64(time.Second))
+		label = cut(label, traceLabel)
+		fmt.Fprintf(a.Out, "  %s%s %s\n", label, strings.Repeat(" ", traceLabel-visible(label)), a.paint(color, sparkline(row, traceWidth)))
+	}
+	for _, e := range x.Evidence {
+		draw(e.Name+" "+metricLabel(e.Metric), e.Trace, quiet)
+	}
+	for _, s := range x.Suspects {
+		if s.Accused {
+			draw(s.Name+" data rate", s.Trace, magenta)
+		}
+	}
+	if drawn {
+		fmt.Fprintf(a.Out, "  %-*s %s\n", traceLabel, "", a.paint(quiet, clockLine(x.From, span, traceWidth)))
+	}
+}
+
+// metricLabel writes a metric without its unit.
+func metricLabel(metric string) string {
+	for _, unit := range []string{"_us", "_share", "_s"} {
+		metric = strings.TrimSuffix(metric, unit)
+	}
+	return strings.ReplaceAll(metric, "_", " ")
 }
 
 func (a *App) printTenants(x verdict.Explanation, limit int) {

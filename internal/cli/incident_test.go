@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 	"time"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -20,9 +21,18 @@ func TestExplainOnTheCommandLine(t *testing.T) {
 	to := d.Anchor.UTC().Format("2006-01-02T15:04:05Z")
 	out, complaint, status := c.run("explain", "manifest-db-02", "--to", to)
 	require.Zero(t, status, complaint)
-	for _, part := range []string{"sonar-tiles-05 did it", "noisy neighbour", "% sure", "Who suffers", "Cleared", "What usually helps"} {
+	for _, part := range []string{"sonar-tiles-05 did it", "noisy neighbour", "% sure", "Who suffers", "Cleared", "What usually helps", "On one time axis", "heron pool 2 busy", "sonar-tiles-05 data rate"} {
 		assert.Contains(t, out, part)
 	}
+	for _, line := range strings.Split(out, "\n") {
+		assert.LessOrEqual(t, utf8.RuneCountInString(line), 100, line)
+	}
+	out, _, status = c.run("explain", "berth-plan-01", "--to", to)
+	require.Zero(t, status)
+	for _, part := range []string{"The storage is not the cause", "What else it could be", "99 % within", "berth-plan-01 steal"} {
+		assert.Contains(t, out, part)
+	}
+	assert.NotContains(t, out, "NaN")
 	text, _, status := c.run("explain", "manifest-db-02", "--to", to, "--json")
 	require.Zero(t, status)
 	var x map[string]any

@@ -136,7 +136,7 @@ var rounds = []struct {
 	name string
 	each int
 	of   variant
-}{{"incidents", 20, variant{}}, {"gaps", 8, variant{gaps: true}}, {"other_shape", 8, variant{shape: true}}, {"murky", 20, variant{murky: true}}}
+}{{"incidents", 20, variant{}}, {"gaps", 8, variant{gaps: true}}, {"other_shape", 8, variant{shape: true}}, {"murky", 40, variant{murky: true}}}
 
 // scoreIncidents scores diagnosis on seeds that were not looked at.
 func scoreIncidents() error {
@@ -234,6 +234,8 @@ func calibration(results []result) {
 			line("SCORE", fmt.Sprintf("confidence.%d0.count", k), float64(n), "")
 			line("SCORE", fmt.Sprintf("confidence.%d0.stated", k), stated*100, "%")
 			line("SCORE", fmt.Sprintf("confidence.%d0.right", k), right*100, "%")
+			line("SCORE", fmt.Sprintf("confidence.%d0.apart", k), math.Abs(right-stated)*100, "points")
+			line("SCORE", fmt.Sprintf("confidence.%d0.apart_by_chance", k), math.Sqrt(stated*(1-stated)/float64(n))*100, "points") // standard error of a part
 		}
 	}
 }
@@ -256,7 +258,7 @@ func confusion(results []result) {
 // quietDays looks for incidents on busy days on which nothing goes wrong.
 func quietDays() error {
 	found, objects := 0, 0.0
-	for k := range 6 {
+	for k := range 12 {
 		f, err := lab.Grow(lab.Options{VMs: 200, Seed: scoringSeed + 7000 + uint64(k), From: labNoon.Add(-12 * time.Hour), To: labNoon, Fault: "quiet"})
 		if err != nil {
 			return err
