@@ -2,6 +2,7 @@ package congest
 
 import (
 	"fmt"
+	"iter"
 	"reflect"
 
 	"dowsingrod/core/estate"
@@ -82,25 +83,35 @@ func (b *Book) Of(e *estate.Estate, i int32) []Limit {
 	return out
 }
 
+// Around yields an object, what it is part or member of, what that is part of, and so on.
+func Around(e *estate.Estate, i int32) iter.Seq[int32] {
+	return func(yield func(int32) bool) {
+		for range 8 { // no estate is built deeper
+			if !yield(i) {
+				return
+			}
+			next := e.First(i, estate.PartOf)
+			if next < 0 {
+				next = e.First(i, estate.MemberOf)
+			}
+			if next < 0 {
+				return
+			}
+			i = next
+		}
+	}
+}
+
 // rule returns the nearest one: the object's own, then that of what it is in, then that of its kind.
 func (b *Book) rule(e *estate.Estate, i int32, metric string) *Rule {
 	of := b.rules[e.Kind(i)][metric]
 	if len(of) == 0 {
 		return nil
 	}
-	at := i
-	for range 8 { // no estate is built deeper
+	for at := range Around(e, i) {
 		if r := of[e.At(at).Key.String()]; r != nil {
 			return r
 		}
-		next := e.First(at, estate.PartOf)
-		if next < 0 {
-			next = e.First(at, estate.MemberOf)
-		}
-		if next < 0 {
-			break
-		}
-		at = next
 	}
 	return of[""]
 }

@@ -12,6 +12,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dowsingrod/core/congest"
+	"dowsingrod/core/estate"
 	"dowsingrod/internal/client"
 	"dowsingrod/internal/service"
 	"dowsingrod/internal/testbed"
@@ -100,4 +102,107 @@ func TestSigningInLeavesATokenAndNoSession(t *testing.T) {
 	assert.Equal(t, "on the rocks", list[0].Label)
 	_, err = c.WhoAmI(t.Context())
 	assert.Error(t, err, "the client that signed in holds no session itself")
+}
+
+// What the client asks of diagnosis comes back as the service says it, and what is refused says why.
+func TestDiagnosisThroughTheClient(t *testing.T) {
+	d := testbed.LoadWatched(t)
+	c := testbed.Client(t, d.Service, service.Operator)
+	ctx := t.Context()
+	at := func(back time.Duration) string { return d.Anchor.Add(-back).UTC().Format(time.RFC3339) }
+	w := client.Window{From: at(2 * time.Hour), To: at(0)}
+
+	x, err := c.Explain(ctx, "vm:manifest-db-02", w)
+	require.NoError(t, err)
+	require.NotNil(t, x.Verdict.Component)
+	assert.Equal(t, "pool:p2@heron", x.Verdict.Component.Ref)
+	assert.NotEmpty(t, x.Evidence[0].Trace)
+	s, err := c.Survey(ctx, w)
+	require.NoError(t, err)
+	assert.Len(t, s.Systems, 9)
+	n, err := c.Neighbours(ctx, w)
+	require.NoError(t, err)
+	assert.NotEmpty(t, n.Slowed)
+	side, err := c.Compare(ctx, "vm:manifest-db-02", client.Window{From: at(30 * time.Minute), To: at(0)}, "", at(2*time.Hour), at(90*time.Minute))
+	require.NoError(t, err)
+	assert.Contains(t, side.Differences[0].Name, "heron", "its pool, or the RAID groups of that")
+	m, err := c.Measured(ctx, "pool:p2@heron", w)
+	require.NoError(t, err)
+	assert.Equal(t, "pool:p2@heron", m.Ref)
+
+	list, err := c.Incidents(ctx, w, 5)
+	require.NoError(t, err)
+	require.NotEmpty(t, list.Incidents)
+	id := list.Incidents[0].ID
+	one, err := c.Incident(ctx, id)
+	require.NoError(t, err)
+	assert.Equal(t, id, one.ID)
+	one, err = c.Acknowledge(ctx, id, true)
+	require.NoError(t, err)
+	assert.NotNil(t, one.Acknowledged)
+	one, err = c.Acknowledge(ctx, id, false)
+	require.NoError(t, err)
+	assert.Nil(t, one.Acknowledged)
+	one, err = c.Comment(ctx, id, "looked at")
+	require.NoError(t, err)
+	assert.Equal(t, "looked at", one.Comments[len(one.Comments)-1].Words)
+
+	refused := func(err error, of string) {
+		t.Helper()
+		var p *client.Problem
+		require.ErrorAs(t, err, &p)
+		assert.NotEmpty(t, p.Error())
+		assert.True(t, p.Of(of), p.Type)
+	}
+	_, err = c.Explain(ctx, "vm:nobody", w)
+	refused(err, "unknown-object")
+	_, err = c.Survey(ctx, client.Window{From: at(0), To: at(time.Hour)})
+	refused(err, "bad-window")
+	_, err = c.Incident(ctx, 1<<40)
+	refused(err, "unknown-incident")
+	_, err = c.Comment(ctx, id, "   ")
+	refused(err, "bad-question")
+
+	// A viewer reads, and changes nothing.
+	v := testbed.Client(t, d.Service, service.Viewer)
+	_, err = v.Incident(ctx, id)
+	require.NoError(t, err)
+	_, err = v.Acknowledge(ctx, id, true)
+	refused(err, "role-needed")
+	_, err = v.Comment(ctx, id, "me too")
+	refused(err, "role-needed")
+}
+
+func TestLimitsThroughTheClient(t *testing.T) {
+	d := testbed.LoadDemo(t)
+	c := testbed.Client(t, d.Service, service.Operator)
+	ctx := t.Context()
+	all, err := c.Limits(ctx, "")
+	require.NoError(t, err)
+	assert.NotEmpty(t, all.Limits)
+	rule := congest.Rule{Kind: estate.Drive, Within: "array:gannet@gannet", Metric: "busy_share", Strained: 0.61, Failing: 0.71}
+	changed, err := c.ChangeLimit(ctx, rule, "for a test")
+	require.NoError(t, err)
+	require.NotEmpty(t, changed.Changes)
+	assert.Equal(t, "for a test", changed.Changes[0].Why)
+	drives := 0
+	for _, l := range changed.Limits {
+		if l.Kind == estate.Drive && l.Metric == "busy_share" {
+			drives++
+			assert.True(t, l.Changed)
+			assert.EqualValues(t, 0.61, l.Strained)
+		}
+	}
+	assert.Equal(t, 1, drives, "those in the array, once")
+	back, err := c.RestoreLimit(ctx, rule)
+	require.NoError(t, err)
+	assert.GreaterOrEqual(t, len(back.Changes), len(changed.Changes), "the history keeps it")
+	rule.Metric = "colour"
+	_, err = c.ChangeLimit(ctx, rule, "for a test")
+	var p *client.Problem
+	require.ErrorAs(t, err, &p)
+	assert.Contains(t, p.Error(), "nothing limits colour")
+	st, err := c.Stretches(ctx, "", client.Window{}, 10)
+	require.NoError(t, err)
+	assert.NotNil(t, st.Stretches)
 }

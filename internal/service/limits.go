@@ -78,7 +78,7 @@ type LimitList struct {
 	Changes []store.LimitChange `json:"changes" doc:"What people changed, what holds and what once did, the latest first"`
 }
 
-// Limits lists the limits of an object, or all of them where none is named.
+// Limits lists the limits of an object and of all that is in it, or all of them where none is named.
 func (s *Service) Limits(ctx context.Context, query string) (LimitList, error) {
 	m, err := s.at(ctx, time.Time{})
 	if err != nil {
@@ -123,9 +123,18 @@ func (s *Service) Limits(ctx context.Context, query string) (LimitList, error) {
 			return LimitList{}, err
 		}
 		out.Of, out.Name = e.At(i).Key.String(), m.FullName(i)
-		add(i)
+		var of []int32
+		for k := range int32(e.Len()) {
+			for around := range congest.Around(e, k) {
+				if around == i {
+					of = append(of, k)
+					add(k)
+				}
+			}
+		}
 		for _, c := range changes {
-			if c.Kind == e.Kind(i) && congest.NewBook([]congest.Rule{c.Rule}).Holds(e, i) {
+			book := congest.NewBook([]congest.Rule{c.Rule})
+			if slices.ContainsFunc(of, func(k int32) bool { return book.Holds(e, k) }) {
 				out.Changes = append(out.Changes, c)
 			}
 		}
