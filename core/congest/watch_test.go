@@ -215,3 +215,22 @@ func TestBooksOfTheSameRules(t *testing.T) {
 	elsewhere := NewBook([]Rule{{Kind: estate.Pool, Within: "array:y@array", Metric: "busy_share", Strained: 0.5, Failing: 0.6}})
 	assert.False(t, elsewhere.Holds(of, pool))
 }
+
+func TestWhatAnObjectIsIn(t *testing.T) {
+	e := tiny.New(1).Moments()[0].Map.Estate()
+	chain := func(source, ref string) (out []string) {
+		i, ok := e.Position(tiny.Key(source, ref))
+		require.True(t, ok)
+		for at := range Around(e, i) {
+			out = append(out, e.At(at).Key.Ref.String())
+		}
+		return out
+	}
+	assert.Equal(t, []string{"target_port:t0A", "controller:c0", "array:x"}, chain("array", "target_port:t0A"))
+	assert.Equal(t, []string{"switch_port:p1", "switch:a1", "fabric:a"}, chain("fab", "switch_port:p1"))
+	assert.Equal(t, []string{"array:x"}, chain("array", "array:x"))
+	for at := range Around(e, 0) { // one may stop at any time
+		_ = at
+		break
+	}
+}

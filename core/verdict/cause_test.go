@@ -97,7 +97,7 @@ func TestEvidenceAtEveryComponent(t *testing.T) {
 			e.Set(tiny.Key("hyp", "hba_port:h0-0"), "rx_bytes_s", tiny.From(onset, 3e7, 9.9e7))
 			e.Set(tiny.Key("hyp", "hba_port:h0-1"), "rx_bytes_s", tiny.From(onset, 3e7, 9.8e7))
 			return e
-		}, Degraded, "hba_port:h0-0@hyp", "99 % of line rate"},
+		}, Path, "hba_port:h0-0@hyp", "99 % of line rate"},
 		"damaged frames": {func() *tiny.Estate {
 			e := above(world(nil, 9000))
 			e.Set(tiny.Key("hyp", "hba_port:h0-1"), "crc_errors_s", tiny.From(onset, 0, 3))
@@ -117,7 +117,7 @@ func TestEvidenceAtEveryComponent(t *testing.T) {
 			e.Set(link("a2"), "tx_bytes_s", tiny.From(onset, 3e7, 9.9e7))
 			e.Set(link("a1"), "tx_bytes_s", tiny.Always(1e6))
 			return e
-		}, Degraded, "isl:a@fab", "99 % of line rate"},
+		}, Path, "isl:a@fab", "99 % of line rate"},
 		"a link that is full and has no credits": {func() *tiny.Estate {
 			e := above(world(nil, 9000))
 			for _, sw := range []string{"a1", "a2"} {
@@ -128,7 +128,7 @@ func TestEvidenceAtEveryComponent(t *testing.T) {
 			e.Set(link("a2"), "credit_zero_share", tiny.From(onset, 0, 0.5))
 			e.Set(link("a1"), "tx_bytes_s", tiny.Always(1e6))
 			return e
-		}, Degraded, "isl:a@fab", "without a credit 50 % of the time"},
+		}, Path, "isl:a@fab", "without a credit 50 % of the time"},
 		"a port that takes its frames slowly": {func() *tiny.Estate {
 			e := above(world(nil, 9000))
 			e.Set(link("a2"), "credit_zero_share", tiny.From(onset, 0, 0.6))
@@ -244,6 +244,26 @@ func TestPaths(t *testing.T) {
 		ports(e, [2]float64{0.3, 0.55}, [2]float64{0.3, 0.55})
 		assert.NotEqual(t, Path, explain(t, e, "a").Verdict.Class)
 	})
+}
+
+// A line does not become slower by itself: what it carries more, though nobody asks for more, comes by it instead of by another way. One that was
+// set to a lower speed is slower by itself.
+func TestALineThatCarriesMoreThoughNobodyAsksForMore(t *testing.T) {
+	scene := func(speed float64) *tiny.Estate {
+		e := above(world(nil, 9000))
+		for _, p := range []string{"hba_port:h0-0", "hba_port:h0-1"} {
+			e.Set(tiny.Key("hyp", p), "rx_bytes_s", tiny.From(onset, 3e7, 9.8e7))
+			e.Set(tiny.Key("hyp", p), "tx_bytes_s", tiny.Always(1e6))
+			state(e, tiny.Key("hyp", p), estate.Facts{"speed_bytes_s": speed})
+		}
+		return e
+	}
+	x := over(t, scene(1e8), scene(1e8), "a")
+	assert.Equal(t, Path, x.Verdict.Class, words(x))
+	assert.Contains(t, words(x), "though nobody asks for more")
+	assert.Contains(t, x.Verdict.Summary, "came by other ways before")
+	x = over(t, scene(1e9), scene(1e8), "a")
+	assert.Equal(t, Degraded, x.Verdict.Class, words(x))
 }
 
 // A queue that was made shorter makes I/Os wait in the host whoever asks for what.

@@ -175,7 +175,24 @@ func (l *Located) class(c *cause, tenants *suspect.Suspects, out *Explanation) C
 	if l.saturated(c, tenants) {
 		return crowdOrGrowth(tenants)
 	}
+	if l.diverted(c, tenants) {
+		return Path
+	}
 	return Degraded
+}
+
+// diverted reports whether a line carries more though nobody asks for more. A line takes as long for a byte as its speed says, so it cannot
+// have become slower by itself: what it carries comes by it instead of by another way.
+func (l *Located) diverted(c *cause, tenants *suspect.Suspects) bool {
+	if c.way != loaded || c.told || tenants == nil || tenants.Outcome != suspect.Itself {
+		return false
+	}
+	switch kindOf(l.scene, c) {
+	case estate.HBAPort, estate.SwitchPort, estate.TargetPort, estate.ISL:
+		before, now, _ := l.scene.fact(c.at, "speed_bytes_s")
+		return !(now < before) // it was not set slower
+	}
+	return false
 }
 
 // asked reports whether a component is busier because it is asked for more, and not because each I/O holds it longer. By the utilization

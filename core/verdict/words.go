@@ -226,6 +226,11 @@ func (l *Located) word(out *Explanation, tenants *suspect.Suspects) {
 		say = append(say, link(w+" takes its frames slowly"), phrase.Say(": the switch %s. ", how), also("Whatever shares a link with it waits as well", "section"), phrase.Say("."))
 	case Path:
 		v.Summary = w + " carries what other ports of its host should"
+		if chosen := l.chosen(); chosen.way == loaded {
+			v.Summary = w + " carries what came by other ways before"
+			say = append(say, link(w+" carries more than before"), phrase.Say(" (%s), though ", how), also("nobody asks for more", "suspects"), phrase.Say(": it comes by it instead of by another way."))
+			break
+		}
 		say = append(say, link(w+" "+how), phrase.Say("."))
 	case HostQueue:
 		v.Summary = "I/Os wait in the host for a place in the queue of " + w
