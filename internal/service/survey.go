@@ -588,11 +588,20 @@ func (v *Survey) say() []phrase.Phrase {
 	if over := len(v.Incidents) - len(lasting); over > 0 {
 		out = append(out, phrase.Say("%s in this window %s over. ", phrase.Count(over, "incident", "incidents"), map[bool]string{true: "is", false: "are"}[over == 1]))
 	}
-	calm := 0
+	calm, unread := 0, 0
 	for _, x := range v.Systems {
-		if x.inked() == 0 {
+		switch {
+		case x.Seen == nil:
+			unread++
+		case x.inked() == 0:
 			calm++
 		}
+	}
+	switch {
+	case unread == len(v.Systems):
+		return out
+	case unread > 0:
+		return append(out, phrase.Say("%d of %s passed no limit, %d told nothing.", calm, phrase.Count(len(v.Systems), "system", "systems"), unread))
 	}
 	return append(out, phrase.Say("%d of %s passed no limit.", calm, phrase.Count(len(v.Systems), "system", "systems")))
 }
