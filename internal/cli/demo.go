@@ -242,6 +242,9 @@ func (d *demoFeed) load(ctx context.Context) error {
 		if err := d.store.DropSources(ctx, lab.Names()); err != nil {
 			return err
 		}
+		if err := d.service.ForgetFindings(ctx, lab.Names()); err != nil {
+			return err
+		}
 	}
 	d.step("bringing in Tidewrack Ferries: %d objects, a week of readings", d.lab.Objects())
 	records, shown := 0, time.Now()

@@ -10,6 +10,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dowsingrod/core/estate"
+	"dowsingrod/core/incident"
+	"dowsingrod/core/verdict"
 	"dowsingrod/internal/feed"
 	"dowsingrod/internal/lab"
 	"dowsingrod/internal/service"
@@ -40,9 +42,20 @@ func TestAnOldDemoIsMovedToNow(t *testing.T) {
 	_, err = d.service.Import(ctx, strings.NewReader(`{"feed":{"version":1,"source":"own","time":"2026-03-02T09:00:00Z","full":true}}`+"\n"+`{"object":{"kind":"vm","id":"mine"}}`+"\n"), false)
 	require.NoError(t, err)
 
+	// What was found in the old week is not of the new one; what was found of others stays.
+	began := old.Add(-30 * time.Minute)
+	for _, component := range []string{"pool:p2@heron", "pool:p@own"} {
+		x := &incident.Incident{Component: component, Onset: began, Last: began, Judged: began, Sufferers: map[string]incident.Suffered{}, Verdict: verdict.Explanation{Subject: "vm:mine@own"}}
+		require.NoError(t, st.KeepIncidents(ctx, []*incident.Incident{x}))
+	}
+
 	d, said := feeding(t, st)
 	require.NoError(t, d.load(ctx))
 	assert.Contains(t, said.String(), "moving the demo's week to now")
+	kept, err := st.Incidents(ctx, old.Add(-time.Hour), old, 10)
+	require.NoError(t, err)
+	require.Len(t, kept, 1)
+	assert.Equal(t, "pool:p@own", kept[0].Component)
 	o, err := d.service.Overview(ctx)
 	require.NoError(t, err)
 	require.Len(t, o.Sources, 8)

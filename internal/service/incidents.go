@@ -193,6 +193,11 @@ func (s *Service) CommentIncident(ctx context.Context, id int64, by, words strin
 	return s.Incident(ctx, id)
 }
 
+// ForgetFindings forgets the incidents and stretches of sources whose history is another now; they are looked for anew.
+func (s *Service) ForgetFindings(ctx context.Context, sources []string) error {
+	return s.store.DropFindings(ctx, sources, watchedUntil)
+}
+
 // NumberError is for an incident that there is not.
 type NumberError struct{ ID int64 }
 

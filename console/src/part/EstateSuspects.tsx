@@ -45,7 +45,7 @@ export function EstateSuspects() {
   );
 }
 
-const columns = "grid grid-cols-[14px_minmax(0,1.1fr)_170px_170px_90px_minmax(0,1.2fr)_130px] items-baseline gap-x-4";
+const columns = "grid grid-cols-[14px_minmax(0,1.7fr)_186px_150px_84px_minmax(0,1fr)_112px] items-baseline gap-x-4";
 
 function Row({ x, to }: { x: Slowed; to: number }) {
   const from = Date.parse(x.from);
@@ -61,7 +61,7 @@ function Row({ x, to }: { x: Slowed; to: number }) {
         </PageLink>
         <span className="ml-2 text-[11px] text-quiet">
           {x.label}
-          {x.also.length > 0 && `, and ${x.also.length} above or below it`}
+          {x.also.length > 0 && `, and ${x.also.length} that wait with it`}
         </span>
       </span>
       <span className="text-quiet tabular-nums">
