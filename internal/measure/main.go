@@ -47,8 +47,6 @@ func main() {
 		err = serveFeeds()
 	case "diagnosis":
 		err = diagnosis(ctx)
-	case "calibrate":
-		err = calibrate()
 	case "demo":
 		err = demoQuestions(ctx)
 	case "estates":
@@ -63,6 +61,11 @@ func main() {
 			err = tune(each, strings.Fields(kinds)[1:])
 			break
 		}
+		if arg, ok := strings.CutPrefix(what, "calibrate "); ok { // measure calibrate PASS
+			pass, _ := strconv.Atoi(arg)
+			err = calibrate(uint64(max(0, min(8, pass))))
+			break
+		}
 		if part, arg, _ := strings.Cut(what, " "); part == "serve-estate" {
 			err = serveEstate(ctx, arg)
 			break
@@ -70,7 +73,7 @@ func main() {
 			err = estateOf(ctx, vms)
 			break
 		}
-		err = errors.New("usage: measure bench | measure collect | measure diagnosis | measure demo | measure estates | measure labs | measure score | measure tuning EACH [KIND …] | measure calibrate | measure real [hold]")
+		err = errors.New("usage: measure bench | measure collect | measure diagnosis | measure demo | measure estates | measure labs | measure score | measure tuning EACH [KIND …] | measure calibrate PASS | measure real [hold]")
 	}
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err) // log writes to where slog does, and that is nowhere
