@@ -2,6 +2,7 @@ package suspect
 
 import (
 	"fmt"
+	"maps"
 	"math"
 	"slices"
 	"strings"
@@ -77,6 +78,7 @@ func (d side) latency() []float64 {
 // load is what a tenant, or the component, did per cell.
 type load struct {
 	vm          *estate.Node
+	key         string // its address, which orders them
 	read, write side
 	bytes       []float64
 	demand      []float64
@@ -100,7 +102,7 @@ func newLoad(n int, o *estate.Node) *load {
 		all = all[n:]
 		return r
 	}
-	return &load{vm: o, read: side{row(), row()}, write: side{row(), row()}, bytes: row(), demand: row()}
+	return &load{vm: o, key: o.Key.String(), read: side{row(), row()}, write: side{row(), row()}, bytes: row(), demand: row()}
 }
 
 func (l *load) side(dir string) side {
@@ -149,7 +151,7 @@ func tenants(in Input) []*load {
 			loads[k].add(in, u.m, u.disk, u.lo, u.hi)
 		}
 	})
-	slices.SortFunc(loads, func(a, b *load) int { return strings.Compare(a.vm.Key.String(), b.vm.Key.String()) })
+	slices.SortFunc(loads, func(a, b *load) int { return strings.Compare(a.key, b.key) })
 	return loads
 }
 
@@ -213,7 +215,10 @@ func (p price) set(in Input, loads []*load, usualFrom, begin int) {
 		}
 	}
 	of := p.read(in, byVolume)
-	for volume, parts := range byVolume {
+	volumes := slices.Collect(maps.Keys(byVolume))
+	crew.Large(len(volumes), func(k int) {
+		volume := volumes[k]
+		parts := byVolume[volume]
 		misses := p.missed(in, volume, parts, usualFrom, begin)
 		if misses == nil {
 			misses = of[volume]
@@ -231,7 +236,7 @@ func (p price) set(in Input, loads []*load, usualFrom, begin int) {
 				pt.to[i] = p.perIO*(miss*pt.reads[i]+pt.writes[i]) + (miss*pt.readBytes[i]+pt.writeBytes[i])/p.size
 			}
 		}
-	}
+	})
 	for _, l := range loads {
 		for _, pt := range l.parts {
 			for i := range l.demand {
@@ -398,7 +403,7 @@ func (l *load) trace(first int, dir string, e onset.Episode, found bool) Trace {
 }
 
 func (l *load) tenant(in Input, dir string, e onset.Episode, found bool) Tenant {
-	t := Tenant{Ref: l.vm.Key.String(), Name: l.vm.Title(), Tier: l.vm.Tier(), Application: l.vm.Facts.Text("application"),
+	t := Tenant{Ref: l.key, Name: l.vm.Title(), Tier: l.vm.Tier(), Application: l.vm.Facts.Text("application"),
 		Role: Bystander, Share: reading.Missing, Onset: reading.Missing, Seen: "hypervisor", Flows: Pair{reading.Missing, reading.Missing}, Demand: Pair{reading.Missing, reading.Missing}, Trace: l.trace(in.First, dir, e, found)}
 	if found {
 		t.Demand = Pair{reading.Figure(reading.MeanOver(l.demand, e.UsualFrom, e.Begin)), reading.Figure(reading.MeanOver(l.demand, e.Begin, e.End))}

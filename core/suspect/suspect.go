@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strings"
 	"time"
 
 	"dowsingrod/core/estate"
@@ -194,7 +195,7 @@ func Compute(in Input) (Suspects, error) {
 
 // manyCells bounds disks × cells: beyond, cells are made longer. So many are compared within a hundredth of a second, and
 // who asks for more shows in cells of some minutes as well.
-const manyCells = 60_000
+const manyCells = 30_000
 
 // coarse leaves out what an episode that is known does not need, and makes cells longer where a component has many tenants. An episode
 // keeps what lies wholly before and wholly within it; its exact begin and end are returned. Where too few cells would be left of either,
@@ -395,13 +396,17 @@ func (s *Suspects) confide(part, next float64, e onset.Episode, t Tenant) {
 
 func (s *Suspects) rank() {
 	roles := map[Role]int{Suspect: 0, Sufferer: 1, Bystander: 2, NotSeen: 3}
-	order := make([]int, len(s.Tenants)) // tenants are large: they are moved once
+	order := make([]int, len(s.Tenants)) // tenants are large: they are moved once, and weighed once
+	weights := make([]float64, len(s.Tenants))
 	for k := range order {
-		order[k] = k
+		order[k], weights[k] = k, s.Tenants[k].weight()
 	}
 	slices.SortStableFunc(order, func(i, j int) int {
 		a, b := &s.Tenants[i], &s.Tenants[j]
-		return cmp.Or(cmp.Compare(roles[a.Role], roles[b.Role]), -cmp.Compare(a.weight(), b.weight()), cmp.Compare(a.Name, b.Name))
+		if c := cmp.Compare(roles[a.Role], roles[b.Role]); c != 0 {
+			return c
+		}
+		return cmp.Or(-cmp.Compare(weights[i], weights[j]), strings.Compare(a.Name, b.Name))
 	})
 	ranked := make([]Tenant, len(order))
 	for k, i := range order {
@@ -411,7 +416,7 @@ func (s *Suspects) rank() {
 }
 
 // weight ranks a tenant by what it brought, then by what it holds in flight.
-func (t Tenant) weight() float64 {
+func (t *Tenant) weight() float64 {
 	w := 0.0
 	if t.Share.Known() && t.Role == Suspect {
 		w = 1e9 * float64(t.Share)

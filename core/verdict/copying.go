@@ -1,11 +1,13 @@
 package verdict
 
 import (
+	"maps"
 	"math"
 	"slices"
 	"time"
 
 	"dowsingrod/core/estate"
+	"dowsingrod/core/internal/crew"
 	"dowsingrod/core/phrase"
 	"dowsingrod/core/reading"
 	"dowsingrod/core/route"
@@ -23,7 +25,6 @@ var moved = []string{"read_bytes_s", "write_bytes_s"}
 // foreigner finds the LUN of a component with the most such I/O. It counts where it makes up an eighth of all that the component carried
 // before, which is where demand counts as grown, and where half of what the LUN does is not its disks'.
 func (x *scene) foreigner(component int32) (best foreign, ok bool) {
-	e := x.m.Estate()
 	disks := map[int32][]int32{}
 	for _, d := range x.m.VDisks(component) {
 		if d.State == route.Active {
@@ -32,33 +33,46 @@ func (x *scene) foreigner(component int32) (best foreign, ok bool) {
 			}
 		}
 	}
+	volumes := slices.Sorted(maps.Keys(disks))
+	found := make([]foreign, len(volumes)) // of each; its volume is −1 where half of what it does is its disks'
+	carried := make([]float64, len(volumes))
+	crew.Large(len(volumes), func(k int) {
+		found[k], carried[k] = x.foreignAt(volumes[k], disks[volumes[k]])
+	})
 	total := 0.0
-	for v, of := range disks {
-		if len(x.in.From.Runs(e.At(v).Key, moved[0])) == 0 {
-			continue
+	for k, f := range found {
+		total += carried[k]
+		if f.volume >= 0 && f.during-f.before > best.during-best.before {
+			best, ok = f, true
 		}
-		before, during := x.rate(v, moved...)
-		total += before
-		var known int
-		for _, d := range of {
-			if len(x.in.From.Runs(e.At(d).Key, moved[0])) > 0 {
-				known++
-			}
-		}
-		if known < len(of) {
-			continue // what its disks do is not known
-		}
-		whole := during
-		for _, d := range x.m.VDisks(v) { // those on it that do not go by this component as well
-			b, w := x.rate(d.At, moved...)
-			before, during = before-b, during-w
-		}
-		if during < 0.5*whole || during-math.Max(0, before) <= best.during-math.Max(0, best.before) || during-math.Max(0, before) == 0 {
-			continue
-		}
-		best, ok = foreign{v, math.Max(0, before), during}, true
 	}
 	return best, ok && best.during-best.before >= 0.12*total
+}
+
+// foreignAt is what a LUN does that its disks do not, and what it did in all before. The disks are those of the component; others on it count
+// as well.
+func (x *scene) foreignAt(v int32, disks []int32) (f foreign, carried float64) {
+	e := x.m.Estate()
+	f.volume = -1
+	if len(x.in.From.Runs(e.At(v).Key, moved[0])) == 0 {
+		return f, 0
+	}
+	before, during := x.rate(v, moved...)
+	carried = before
+	for _, d := range disks {
+		if len(x.in.From.Runs(e.At(d).Key, moved[0])) == 0 {
+			return f, carried // what its disks do is not known
+		}
+	}
+	whole := during
+	for _, d := range x.m.VDisks(v) {
+		b, w := x.rate(d.At, moved...)
+		before, during = before-b, during-w
+	}
+	if during >= 0.5*whole && during > 0 {
+		f = foreign{v, math.Max(0, before), during}
+	}
+	return f, carried
 }
 
 // ForeignNeeds lists what [Located.Conclude] asks for beside [suspect.Needs]: what the LUNs of the component carry themselves.

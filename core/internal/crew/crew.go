@@ -10,7 +10,12 @@ import (
 const batch = 32
 
 // Each calls f for 0 to n−1, in no order, on all processors, and returns when all are done. Few pieces are done where they are.
-func Each(n int, f func(k int)) {
+func Each(n int, f func(k int)) { each(n, batch, f) }
+
+// Large is Each for pieces that take long enough to be handed out one by one.
+func Large(n int, f func(k int)) { each(n, 1, f) }
+
+func each(n, batch int, f func(k int)) {
 	hands := min(runtime.GOMAXPROCS(0), n/batch)
 	if hands < 2 {
 		for k := range n {
