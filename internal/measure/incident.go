@@ -136,7 +136,7 @@ var rounds = []struct {
 	name string
 	each int
 	of   variant
-}{{"incidents", 20, variant{}}, {"gaps", 8, variant{gaps: true}}, {"other_shape", 8, variant{shape: true}}, {"murky", 40, variant{murky: true}}}
+}{{"incidents", 20, variant{}}, {"gaps", 8, variant{gaps: true}}, {"other_shape", 8, variant{shape: true}}, {"murky", 56, variant{murky: true}}}
 
 // scoreIncidents scores diagnosis on seeds that were not looked at.
 func scoreIncidents() error {
