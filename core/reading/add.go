@@ -18,7 +18,19 @@ func Add(row []float64, g Grid, runs []Series, weight float64) {
 			return
 		}
 		for i := range row {
-			row[i] += weight * mean(values, from+i*k, k)
+			at := from + i*k
+			if at < 0 || at+k > len(values) {
+				row[i] += weight * mean(values, at, k)
+				continue
+			}
+			sum, known := 0.0, 0
+			for _, v := range values[at : at+k] {
+				if v == v {
+					sum += v
+					known++
+				}
+			}
+			row[i] += weight * sum / float64(known) // 0/0 is NaN: nothing known
 		}
 		return
 	}

@@ -195,7 +195,7 @@ func Compute(in Input) (Suspects, error) {
 
 // manyCells bounds disks × cells: beyond, cells are made longer. So many are compared within a hundredth of a second, and
 // who asks for more shows in cells of some minutes as well.
-const manyCells = 30_000
+const manyCells = 20_000
 
 // coarse leaves out what an episode that is known does not need, and makes cells longer where a component has many tenants. An episode
 // keeps what lies wholly before and wholly within it; its exact begin and end are returned. Where too few cells would be left of either,

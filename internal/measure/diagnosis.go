@@ -189,7 +189,7 @@ func explains(m *route.Map) {
 	for _, vm := range chosen { // makes the readings
 		classes[explain(vm)]++
 	}
-	from = &unlocked{w.runs}
+	from = packed(w.runs)
 	runtime.GC()
 	var times []float64
 	for _, vm := range chosen {
@@ -328,6 +328,40 @@ type unlocked struct {
 
 // Runs returns the runs of a metric of an object.
 func (u *unlocked) Runs(k estate.Key, metric string) []reading.Series { return u.runs[k][metric] }
+
+// rows are the runs of an object by metric: few enough to be looked through.
+type rows []struct {
+	metric string
+	runs   []reading.Series
+}
+
+// packed are readings as a service holds them that keeps the last hours in memory.
+func packed(of map[estate.Key]map[string][]reading.Series) *kept {
+	k := &kept{make(map[estate.Key]rows, len(of))}
+	for key, by := range of {
+		r := make(rows, 0, len(by))
+		for metric, runs := range by {
+			r = append(r, struct {
+				metric string
+				runs   []reading.Series
+			}{metric, runs})
+		}
+		k.of[key] = r
+	}
+	return k
+}
+
+type kept struct{ of map[estate.Key]rows }
+
+// Runs returns the runs of a metric of an object.
+func (k *kept) Runs(key estate.Key, metric string) []reading.Series {
+	for _, r := range k.of[key] {
+		if r.metric == metric {
+			return r.runs
+		}
+	}
+	return nil
+}
 
 // plainSweep asks a database for the correlation of every machine's demand with the time per I/O of every component it shares, over a
 // table of readings as one would first write it.
