@@ -66,16 +66,7 @@ func over(t *testing.T, before, after *tiny.Estate, of string) Explanation {
 	t.Helper()
 	g := after.Grid()
 	moments := []route.Moment{{From: g.From, To: g.At(onset), Map: route.NewMap(estate.Build(before.Objects))}, {From: g.At(onset), To: g.End(), Map: route.NewMap(estate.Build(after.Objects))}}
-	l, err := Locate(Input{Grid: g, First: 20, Moments: moments, Of: tiny.Key("hyp", "vm:"+of), From: after})
-	require.NoError(t, err)
-	l.Infer(after)
-	in, ok := l.Compare()
-	if !ok {
-		return l.Conclude(nil)
-	}
-	s, err := suspect.Compute(in)
-	require.NoError(t, err)
-	return l.Conclude(&s)
+	return answer(t, Input{Grid: g, First: 20, Moments: moments, Of: tiny.Key("hyp", "vm:"+of), From: after})
 }
 
 func TestEvidenceAtEveryComponent(t *testing.T) {

@@ -53,14 +53,20 @@ func world(rates map[string][2]float64, slow float64) *tiny.Estate {
 
 func explain(t *testing.T, e *tiny.Estate, of string, events ...Event) Explanation {
 	t.Helper()
-	l, err := Locate(Input{Grid: e.Grid(), First: 20, Moments: e.Moments(), Of: tiny.Key("hyp", "vm:"+of), From: e, Events: events})
+	return answer(t, Input{Grid: e.Grid(), First: 20, Moments: e.Moments(), Of: tiny.Key("hyp", "vm:"+of), From: e, Events: events})
+}
+
+// answer goes both steps.
+func answer(t *testing.T, in Input) Explanation {
+	t.Helper()
+	l, err := Locate(in)
 	require.NoError(t, err)
-	l.Infer(e)
-	in, ok := l.Compare()
+	l.Infer(in.From)
+	compare, ok := l.Compare()
 	if !ok {
 		return l.Conclude(nil)
 	}
-	s, err := suspect.Compute(in)
+	s, err := suspect.Compute(compare)
 	require.NoError(t, err)
 	return l.Conclude(&s)
 }
