@@ -66,6 +66,14 @@ func Micros(us float64) string {
 	}
 }
 
+// Sure writes a confidence of 0–1, never as more than it is: 99.5 % is 99 %, for nothing is certain. "–" for NaN.
+func Sure(confidence float64) string {
+	if math.IsNaN(confidence) {
+		return "–"
+	}
+	return fmt.Sprintf("%d %%", int(confidence*100+1e-9))
+}
+
 // Bytes writes bytes with IEC prefixes and three significant digits; "–" for NaN.
 func Bytes(n float64) string {
 	if math.IsNaN(n) {

@@ -46,3 +46,10 @@ func TestTheSameWordsAsTheConsole(t *testing.T) {
 		}
 	}
 }
+
+func TestNothingIsCertain(t *testing.T) {
+	for confidence, want := range map[float64]string{0: "0 %", 0.29: "29 %", 0.945: "94 %", 0.99: "99 %", 0.995: "99 %", 0.9999: "99 %", 1: "100 %"} {
+		assert.Equal(t, want, Sure(confidence))
+	}
+	assert.Equal(t, "–", Sure(math.NaN()))
+}

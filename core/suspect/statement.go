@@ -18,7 +18,7 @@ func (s *Suspects) statement(p price) []phrase.Phrase {
 	case Culprit:
 		c := s.Tenants[0]
 		out := []phrase.Phrase{{Text: c.Name + " did it", Tone: phrase.Bad, Ref: c.Ref, Page: "section"},
-			phrase.Say(", %s sure: it brought %s of what was added%s%s. ", phrase.Percent(float64(s.Confidence)), phrase.Percent(float64(c.Share)), began(c), sizes(c))}
+			phrase.Say(", %s sure: it brought %s of what was added%s%s. ", phrase.Sure(float64(s.Confidence)), phrase.Percent(float64(c.Share)), began(c), sizes(c))}
 		if n, fell := s.sufferers(); n > 0 {
 			words := "The others hold more in flight only because each I/O takes longer"
 			if fell > n/2 {
@@ -40,7 +40,7 @@ func (s *Suspects) statement(p price) []phrase.Phrase {
 			part += float64(c.Share)
 			out = append(out, phrase.Phrase{Text: c.Name, Tone: phrase.Bad, Ref: c.Ref, Page: "section"})
 		}
-		return append(out, phrase.Say(" did it together, %s sure: they brought %s of what was added; %s.", phrase.Percent(float64(s.Confidence)), phrase.Percent(part), slowed))
+		return append(out, phrase.Say(" did it together, %s sure: they brought %s of what was added; %s.", phrase.Sure(float64(s.Confidence)), phrase.Percent(part), slowed))
 	case Everybody:
 		return []phrase.Phrase{{Text: "Everybody grew", Tone: phrase.Strong}, phrase.Say(": %s, and no few of them brought it (the most is %s). ", demand, phrase.Percent(s.most())), itself, phrase.Say(": %s. No single VM is to blame.", slowed)}
 	case Itself:

@@ -33,7 +33,7 @@ func (a *App) printExplanation(x verdict.Explanation, limit int) {
 	}
 	sure := ""
 	if x.Verdict.Confidence > 0 {
-		sure = " · " + phrase.Percent(float64(x.Verdict.Confidence)) + " sure"
+		sure = " · " + phrase.Sure(float64(x.Verdict.Confidence)) + " sure"
 	}
 	fmt.Fprintf(a.Out, "\nVerdict: %s%s\n", a.bold(class), sure)
 	a.heading("Latency by layer")

@@ -74,7 +74,7 @@ func (a *App) incidentTable(of []service.IncidentInfo) {
 		if i.AcknowledgedBy != "" {
 			mark = a.paint(quiet, "  ("+i.AcknowledgedBy+" is on it)")
 		}
-		t.add(strconv.FormatInt(i.ID, 10), i.Onset.Local().Format("Mon 2 Jan 15:04"), lasted(i), i.Words, strconv.Itoa(i.Sufferers), signed(float64(i.Added)), phrase.Percent(float64(i.Confidence)), i.Summary+mark)
+		t.add(strconv.FormatInt(i.ID, 10), i.Onset.Local().Format("Mon 2 Jan 15:04"), lasted(i), i.Words, strconv.Itoa(i.Sufferers), signed(float64(i.Added)), phrase.Sure(float64(i.Confidence)), i.Summary+mark)
 	}
 	a.print(t)
 }

@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { bytes, count, lasting, micros, percent, rate, signed } from "./format";
+import { bytes, count, lasting, micros, percent, rate, signed, sure } from "./format";
 import cases from "./format.cases.json";
 
 describe("figures", () => {
@@ -41,4 +41,11 @@ describe("the same words as the command line", () => {
     it.each(list as [number, string][])(`${name} %d`, (value, text) =>
       expect(write[name as keyof typeof write](value)).toBe(text),
     );
+});
+
+describe("confidence", () => {
+  it("is never said to be more than it is", () => {
+    expect([0.29, 0.945, 0.99, 0.995, 0.9999].map(sure)).toEqual(["29 %", "94 %", "99 %", "99 %", "99 %"]);
+    expect(sure(null)).toBe("–");
+  });
 });

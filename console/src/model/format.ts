@@ -48,6 +48,9 @@ export function percent(share: Maybe): string {
   return `${Math.abs(p) >= 9.95 || p === 0 ? p.toFixed(0) : p.toFixed(1)} %`;
 }
 
+/** A confidence, never as more than it is: 99.5 % is 99 %, for nothing is certain. */
+export const sure = (confidence: Maybe) => (missing(confidence) ? "–" : `${Math.floor(confidence * 100 + 1e-9)} %`);
+
 /** A figure with its sign, as a difference. */
 export function signed(n: Maybe, write: (n: Maybe) => string): string {
   if (missing(n)) return "–";

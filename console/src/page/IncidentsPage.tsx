@@ -1,6 +1,6 @@
 import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { clock, count, day, micros, percent, rate, signed } from "../model/format";
+import { clock, count, day, micros, rate, signed, sure } from "../model/format";
 import { behind, hurtWords, markOf, whenWords } from "../model/incident";
 import { ask, send } from "../model/service";
 import type { Identity, IncidentDetail, IncidentInfo, IncidentList } from "../model/types";
@@ -76,7 +76,7 @@ function Table({ of }: { of: IncidentInfo[] }) {
             </span>
             <span className="text-[12px] text-quiet">{hurtWords(i)}</span>
             <span className="text-right text-[12px] text-quiet tabular-nums">
-              {i.confidence ? `${percent(i.confidence)} sure` : "not known"}
+              {i.confidence ? `${sure(i.confidence)} sure` : "not known"}
             </span>
           </IncidentLink>
         </li>

@@ -1,6 +1,6 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { clock, count, percent, windowWords } from "../model/format";
+import { clock, count, sure, windowWords } from "../model/format";
 import { behind, hurtWords, marked, markOf, matches, whenWords } from "../model/incident";
 import { layerTone } from "../model/layers";
 import { ticks } from "../model/ruler";
@@ -80,7 +80,7 @@ function Incidents({ of }: { of: IncidentInfo[] }) {
             </span>
             <span className="text-[12px] text-quiet">{hurtWords(i)}</span>
             <span className="text-right text-[12px] text-quiet tabular-nums">
-              {i.confidence ? `${percent(i.confidence)} sure` : "not known"}
+              {i.confidence ? `${sure(i.confidence)} sure` : "not known"}
             </span>
           </IncidentLink>
         </li>

@@ -1,5 +1,5 @@
 import { useState } from "react";
-import { byteRate, bytes, clock, count, micros, percent, rate, signed } from "../model/format";
+import { byteRate, bytes, clock, count, micros, percent, rate, signed, sure } from "../model/format";
 import { addable, type MiniScale, miniScale } from "../model/mini";
 import { areaPath, linePath } from "../model/stack";
 import type { Row, SectionView, Suspects, Tenant, Trace } from "../model/types";
@@ -256,7 +256,7 @@ function Grounds({ s }: { s: Suspects }) {
     <div className="mt-5 grid max-w-[900px] grid-cols-2 gap-x-10 text-[12px] text-quiet max-[900px]:grid-cols-1">
       {s.grounds.length > 0 && (
         <div>
-          <h2 className="font-semibold text-ink">Why {percent(s.confidence)} sure</h2>
+          <h2 className="font-semibold text-ink">Why {sure(s.confidence)} sure</h2>
           <ul className="mt-1 list-disc space-y-0.5 pl-4">
             {s.grounds.map((g) => (
               <li key={g}>{g}</li>

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import type { ReactNode } from "react";
-import { micros, percent, rate, signed } from "../model/format";
+import { micros, percent, rate, signed, sure } from "../model/format";
 import { layerTone } from "../model/layers";
 import { ask } from "../model/service";
 import type { Explanation, Strata } from "../model/types";
@@ -35,7 +35,7 @@ export function ExplanationView({ x }: { x: Explanation }) {
             {classWords[x.verdict.class] ?? x.verdict.class}
           </div>
           <div className="text-[12px] text-quiet">
-            {x.verdict.confidence ? `${percent(x.verdict.confidence)} sure` : "too little is known"}
+            {x.verdict.confidence ? `${sure(x.verdict.confidence)} sure` : "too little is known"}
           </div>
         </div>
       </div>
