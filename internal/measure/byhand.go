@@ -12,15 +12,11 @@ import (
 
 // byHand does what is done without a tool: take the tenant with the most I/O, with the largest change, or whose I/O goes most with
 // the component's latency.
-func (r *result) byHand(t *taken, g reading.Grid, s suspect.Suspects, onset time.Time, culprits []string) {
+func (r *result) byHand(t *taken, s suspect.Suspects, onset time.Time, culprits []string) {
 	latest := t.moments[len(t.moments)-1].Map
+	g := reading.Grid{From: s.From, Step: time.Duration(s.Step * float64(time.Second)), N: s.N} // as long cells as the component's own row has
 	cut := g.Cell(onset)
-	latency := make([]float64, g.N)
-	for i := range latency {
-		if k := i - (g.N - s.N); k >= 0 && k < len(s.Component.Time) {
-			latency[i] = float64(s.Component.Time[k])
-		}
-	}
+	latency := s.Component.Time
 	best := [3]float64{math.Inf(-1), math.Inf(-1), math.Inf(-1)}
 	var named [3]string
 	for _, x := range s.Tenants {
@@ -39,7 +35,7 @@ func (r *result) byHand(t *taken, g reading.Grid, s suspect.Suspects, onset time
 			}
 		}
 		before, during := reading.MeanOver(rate, 0, cut), reading.MeanOver(rate, cut, g.N)
-		for k, v := range []float64{during, during - before, reading.Correlation(rate[g.N-s.N:], latency[g.N-s.N:])} {
+		for k, v := range []float64{during, during - before, reading.Correlation(rate, latency)} {
 			if v > best[k] {
 				best[k], named[k] = v, x.Ref
 			}

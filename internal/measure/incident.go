@@ -435,7 +435,7 @@ func judged(kind string, seed uint64, v variant) ([]result, error) {
 	if out.truth == verdict.NoisyNeighbour || out.truth == verdict.OwnDemand {
 		out.suspect = truthOf(first != "" && slices.Contains(cause.Culprits, first))
 		if x.whole != nil {
-			out.byHand(t, g, *x.whole, cause.Onset, cause.Culprits)
+			out.byHand(t, *x.whole, cause.Onset, cause.Culprits)
 		}
 	}
 	out.note += fmt.Sprintf("%s said %s (%.2f)  at %s named %s  by %v accused %s  %s outcome %s", out.truth, out.said, out.confidence, cause.Component, named, cause.Culprits, first, subject, x.Outcome)
