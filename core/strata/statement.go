@@ -5,6 +5,7 @@ import (
 
 	"dowsingrod/core/congest"
 	"dowsingrod/core/estate"
+	"dowsingrod/core/onset"
 	"dowsingrod/core/phrase"
 	"dowsingrod/core/reading"
 	"dowsingrod/core/route"
@@ -13,12 +14,12 @@ import (
 func micros(f reading.Figure) string { return phrase.Micros(float64(f)) }
 
 // statement says the finding as one would on the phone.
-func (s *Strata) statement(g reading.Grid, m *route.Map, at int32, r route.Readings) []phrase.Phrase {
+func (s *Strata) statement(g reading.Grid, m *route.Map, of subject, r route.Readings) []phrase.Phrase {
 	switch s.Verdict {
 	case Unknown:
 		return s.unknown()
 	case Cleared:
-		return s.cleared(g, m, at, r)
+		return s.cleared(g, m, of, r)
 	}
 	c := s.Change
 	verb, usually := " take ", ", usually "
@@ -81,7 +82,7 @@ func (s *Strata) unknown() []phrase.Phrase {
 	return []phrase.Phrase{phrase.Say("Only %s of this window is covered by readings of its virtual disks: too little to judge.", phrase.Percent(float64(s.Coverage)))}
 }
 
-func (s *Strata) cleared(g reading.Grid, m *route.Map, at int32, r route.Readings) []phrase.Phrase {
+func (s *Strata) cleared(g reading.Grid, m *route.Map, of subject, r route.Readings) []phrase.Phrase {
 	out := []phrase.Phrase{}
 	switch {
 	case s.Read.Mean.Known() && s.Write.Mean.Known():
@@ -94,10 +95,14 @@ func (s *Strata) cleared(g reading.Grid, m *route.Map, at int32, r route.Reading
 		return []phrase.Phrase{phrase.Say("It did no I/O in this window.")}
 	}
 	out = append(out, phrase.Phrase{Text: "nothing in the storage slowed down.", Tone: phrase.Good, Ref: s.Of, Page: "strata"})
-	o := m.Estate().At(at)
-	if o.Key.Ref.Kind != estate.VM {
+	if of.kind != estate.VM {
 		return out
 	}
+	at, ok := m.Estate().Position(of.at(onset.Episode{}))
+	if !ok {
+		return out
+	}
+	o := m.Estate().At(at)
 	window := reading.Grid{From: s.From, Step: g.Step, N: s.N}
 	a := (*congest.Book)(nil).Assess(window, m.Estate(), at, r)
 	if a.Condition != congest.Strained && a.Condition != congest.Failing {

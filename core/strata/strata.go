@@ -146,17 +146,40 @@ func Compute(g reading.Grid, first int, moments []route.Moment, of estate.Key, r
 	if !ok {
 		return Strata{}, fmt.Errorf("%s is not in the estate at %s", of, g.End().Format(time.RFC3339))
 	}
+	o := latest.Estate().At(at)
+	return compute(g, first, moments, subject{
+		of: of.String(), name: o.Title(), kind: of.Ref.Kind,
+		disks: func(m *route.Map) ([]int32, bool) {
+			i, ok := m.Estate().Position(of)
+			if !ok {
+				return nil, false
+			}
+			return active(m.VDisks(i)), true
+		},
+		at: func(onset.Episode) estate.Key { return of },
+	}, r), nil
+}
+
+// subject is what is looked at: an object, or an application, which is none.
+type subject struct {
+	of, name string
+	kind     estate.Kind
+	disks    func(m *route.Map) ([]int32, bool) // those of a moment; false where it was not there
+	at       func(e onset.Episode) estate.Key   // the object from which the component is looked for in which a change arises
+}
+
+func compute(g reading.Grid, first int, moments []route.Moment, of subject, r route.Readings) Strata {
+	latest := moments[len(moments)-1].Map
 	c := &computation{first: first, g: g, r: r, memo: make(map[memoKey]reading.Cells), basis: make(map[string]*Basis), seen: make(map[estate.Key]bool)}
 	read, write := newSum(g.N), newSum(g.N)
 	disks := 0
 	for _, m := range moments {
-		i, ok := m.Map.Estate().Position(of)
 		lo, hi := m.Cells(g)
+		drawn, ok := of.disks(m.Map)
 		if !ok || lo >= hi {
 			c.blank(read, write, lo, hi)
 			continue
 		}
-		drawn := active(m.Map.VDisks(i))
 		if m.Map == latest {
 			disks = len(drawn)
 		}
@@ -171,17 +194,16 @@ func Compute(g reading.Grid, first int, moments []route.Moment, of estate.Key, r
 			c.disk(m.Map, d, "write", write, lo, hi)
 		}
 	}
-	o := latest.Estate().At(at)
-	s := Strata{Of: of.String(), Name: o.Title(), Kind: of.Ref.Kind, From: g.At(first), Step: g.Step.Seconds(), N: g.N - first, Disks: disks,
+	s := Strata{Of: of.of, Name: of.name, Kind: of.kind, From: g.At(first), Step: g.Step.Seconds(), N: g.N - first, Disks: disks,
 		Notes: []string{}, Basis: []Basis{}}
 	s.Read, s.Write = direction(g, read, first), direction(g, write, first)
 	s.Coverage = coverage(read.total, write.total, first)
 	s.Basis = c.bases()
-	s.judge(g, first, read, write, moments, of, r)
+	s.judge(g, first, read, write, moments, of.at, r)
 	s.Notes = append(s.Notes, c.notes...)
 	s.Conflicts = c.contradictions()
-	s.Statement = s.statement(g, latest, at, r)
-	return s, nil
+	s.Statement = s.statement(g, latest, of, r)
+	return s
 }
 
 // manyDisks is how many disks are looked at one by one, whether they have readings or not: each says what is missing.
@@ -329,7 +351,7 @@ func Then(moments []route.Moment, key estate.Key, t time.Time) (*route.Map, int3
 var noticed = onset.Rules{Factor: 1.2, Floor: 250}
 
 // judge finds the change that weighs most, and where it arises.
-func (s *Strata) judge(g reading.Grid, first int, read, write *sum, moments []route.Moment, key estate.Key, r route.Readings) {
+func (s *Strata) judge(g reading.Grid, first int, read, write *sum, moments []route.Moment, from func(onset.Episode) estate.Key, r route.Readings) {
 	s.Verdict = Unknown
 	if float64(s.Coverage) < 0.5 {
 		return
@@ -384,7 +406,7 @@ func (s *Strata) judge(g reading.Grid, first int, read, write *sum, moments []ro
 			ch.Cleared = append(ch.Cleared, b.Layer)
 		}
 	}
-	m, at := Then(moments, key, g.At((best.Begin+best.End)/2))
+	m, at := Then(moments, from(best), g.At((best.Begin+best.End)/2))
 	if f, ok := congest.Pinpoint(g, m, at, ch.Layer, congest.Change{UsualFrom: best.UsualFrom, Begin: best.Begin, End: best.End}, r); ok {
 		o := m.Estate().At(f.At)
 		ch.Component, ch.Name, ch.Why = o.Key.String(), m.FullName(f.At), f.Words

@@ -27,6 +27,7 @@ func (s *server) explain(ctx context.Context, err error) error {
 	var asked *service.QueryError
 	var numbered *service.NumberError
 	var limited *service.LimitError
+	var application *service.ApplicationError
 	switch {
 	case err == nil:
 		return nil
@@ -38,6 +39,8 @@ func (s *server) explain(ctx context.Context, err error) error {
 			candidates = append(candidates, &huma.ErrorDetail{Message: "could be meant", Location: "query.of", Value: c})
 		}
 		return problem(http.StatusConflict, "ambiguous-name", fmt.Sprintf("%q could be any of several objects: give one of their addresses", ambiguous.Query), candidates...)
+	case errors.As(err, &application):
+		return problem(http.StatusNotFound, "unknown-object", err.Error())
 	case errors.As(err, &window):
 		return problem(http.StatusBadRequest, "bad-window", err.Error())
 	case errors.As(err, &numbered):

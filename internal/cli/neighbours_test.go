@@ -96,11 +96,18 @@ func TestTheSurveyOnTheCommandLine(t *testing.T) {
 	assert.NotEmpty(t, complaint)
 }
 
+func TestAnApplicationThatNobodyStates(t *testing.T) {
+	c := demo(t)
+	_, complaint, status := c.run("strata", "application:chess")
+	assert.Equal(t, 3, status)
+	assert.Contains(t, complaint, "there are berth plans")
+}
+
 // Strata, suspects and explanations of everything one can start from.
 func TestEveryStartIsAnswered(t *testing.T) {
 	c := demo(t)
 	window := []string{"--from", at(t, 2*time.Hour), "--to", at(t, 0)}
-	for _, of := range []string{"vm:manifest-db-02", "vdisk:manifest-db-02-0@hyp-northmole", "datastore:ds-3@hyp-northmole", "volume:v1@heron", "host:h-01@hyp-northmole", "pool:p2@heron"} {
+	for _, of := range []string{"vm:manifest-db-02", "vdisk:manifest-db-02-0@hyp-northmole", "datastore:ds-3@hyp-northmole", "volume:v1@heron", "host:h-01@hyp-northmole", "pool:p2@heron", "application:manifests"} {
 		for _, command := range []string{"strata", "explain"} {
 			out, complaint, status := c.run(append([]string{command, of}, window...)...)
 			require.Zero(t, status, "%s %s: %s", command, of, complaint)

@@ -10,8 +10,11 @@ import (
 	"dowsingrod/core/verdict"
 )
 
-// Explain says why an object is slow, or that its storage is not the reason.
+// Explain says why an object is slow, or that its storage is not the reason. An application is asked about as application:NAME.
 func (s *Service) Explain(ctx context.Context, query string, w Window) (verdict.Explanation, error) {
+	if name, ok := applicationOf(query); ok {
+		return s.explainApplication(ctx, name, w)
+	}
 	q, err := s.ask(ctx, query, w)
 	if err != nil {
 		return verdict.Explanation{}, err

@@ -22,6 +22,23 @@ type question struct {
 func (q question) latest() *route.Map { return q.moments[len(q.moments)-1].Map }
 
 func (s *Service) ask(ctx context.Context, query string, w Window) (question, error) {
+	q, err := s.over(ctx, w)
+	if err != nil {
+		return question{}, err
+	}
+	moments, at, err := resolve(q.moments, query)
+	if err != nil {
+		return question{}, err
+	}
+	g, first := q.grid, q.first
+	moments[len(moments)-1].To = g.End() // it is gone since, but the question is still about it
+	q = question{grid: g, first: first, moments: moments, at: at}
+	q.key = q.latest().Estate().At(at).Key
+	return q, nil
+}
+
+// over is a question about no object yet: a window on its grid, with the estates of its moments.
+func (s *Service) over(ctx context.Context, w Window) (question, error) {
 	finest, err := s.store.FinestInterval(ctx)
 	if err != nil {
 		return question{}, err
@@ -31,21 +48,18 @@ func (s *Service) ask(ctx context.Context, query string, w Window) (question, er
 		return question{}, &WindowError{err.Error()}
 	}
 	moments, err := s.moments(ctx, g.From, g.End())
-	if err != nil {
-		return question{}, err
-	}
-	moments, at, err := resolve(moments, query)
-	if err != nil {
-		return question{}, err
-	}
-	moments[len(moments)-1].To = g.End() // it is gone since, but the question is still about it
-	q := question{grid: g, first: first, moments: moments, at: at}
-	q.key = q.latest().Estate().At(at).Key
-	return q, nil
+	return question{grid: g, first: first, moments: moments}, err
 }
 
 // Strata splits the latency of what depends on an object by layer over a window.
 func (s *Service) Strata(ctx context.Context, query string, w Window) (strata.Strata, error) {
+	if name, ok := applicationOf(query); ok {
+		q, r, err := s.application(ctx, name, w)
+		if err != nil {
+			return strata.Strata{}, err
+		}
+		return strata.ComputeApplication(q.grid, q.first, q.moments, name, r), nil
+	}
 	q, err := s.ask(ctx, query, w)
 	if err != nil {
 		return strata.Strata{}, err

@@ -32,7 +32,10 @@ export default function StrataPage() {
 
 function View({ s }: { s: Strata }) {
   const { search } = useAddress();
-  const changes = useAsk<Changes>("/changes", search, { limit: "40" });
+  // An application is no object: changes on routes are those of its machines.
+  const changes = useAsk<Changes>("/changes", s.kind === "application" ? { ...search, of: undefined } : search, {
+    limit: "40",
+  });
   return (
     <>
       <Heading
@@ -45,7 +48,11 @@ function View({ s }: { s: Strata }) {
             Suspects {s.change.shared_by}
           </PageLink>
         )}
-        <PageLink page="section">Section</PageLink>
+        {s.kind === "application" ? (
+          <PageLink page="explain">Explain</PageLink>
+        ) : (
+          <PageLink page="section">Section</PageLink>
+        )}
       </Heading>
       <div className="h-3" />
       {s.disks > 0 && (
@@ -53,7 +60,7 @@ function View({ s }: { s: Strata }) {
           <StrataChart strata={s} dir="read" height={118} ruler={false} />
           <div className="h-2" />
           <StrataChart strata={s} dir="write" height={88} />
-          {changes.data && changes.data.total > 0 && (
+          {changes.data && changes.data.total > 0 && s.kind !== "application" && (
             <div className="px-6 pt-3">
               <PageLink plain page="changes" className="text-[12px] font-semibold hover:underline">
                 {count(changes.data.total, "change on its routes", "changes on its routes")}

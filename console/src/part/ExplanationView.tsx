@@ -168,7 +168,13 @@ function Tenants({ x }: { x: Explanation }) {
                     </PageLink>
                   </td>
                   <td className="text-quiet">{s.tier}</td>
-                  <td className="text-quiet">{s.application}</td>
+                  <td className="text-quiet">
+                    {s.application && (
+                      <PageLink plain page="strata" of={`application:${s.application}`} className="hover:underline">
+                        {s.application}
+                      </PageLink>
+                    )}
+                  </td>
                   <td className="text-right">{signed(s.added_us, micros)}</td>
                   <td className="text-right">{(s.lost_iops ?? 0) > 0 ? rate(s.lost_iops) : "none"}</td>
                 </tr>
