@@ -2,7 +2,6 @@ package strata
 
 import (
 	"math"
-	"slices"
 
 	"dowsingrod/core/estate"
 	"dowsingrod/core/onset"
@@ -116,16 +115,17 @@ func Worst(g reading.Grid, first int, moments []route.Moment, application string
 
 // ApplicationNeeds lists the readings that [ComputeApplication] asks for.
 func ApplicationNeeds(moments []route.Moment, application string) (needs []route.Need) {
-	seen := map[estate.Key]bool{}
+	machines, have := map[estate.Key]bool{}, map[estate.Key]bool{}
 	for _, m := range moments {
 		for _, vm := range Machines(m.Map, application) {
 			key := m.Map.Estate().At(vm).Key
-			if seen[key] {
+			if machines[key] {
 				continue
 			}
-			seen[key] = true
+			machines[key] = true
 			for _, n := range Needs(moments, key) {
-				if !slices.ContainsFunc(needs, func(o route.Need) bool { return o.Key == n.Key }) {
+				if !have[n.Key] {
+					have[n.Key] = true
 					needs = append(needs, n)
 				}
 			}
