@@ -132,7 +132,7 @@ func pages(out, only string, d *demo.Demo) error {
 // terminals shows commands in a terminal window of 100 columns.
 func terminals(out, only string, d *demo.Demo) error {
 	for name, command := range map[string]string{
-		"cli-explain": "dowse explain manifest-db-02 --limit 3",
+		"cli-explain": "dowse explain manifest-db-02 --limit 2",
 	} {
 		if !strings.Contains(name, only) {
 			continue
