@@ -262,16 +262,15 @@ func (p *Profile) Bands(g reading.Grid, zone *time.Location) []Band {
 func Outside(cells []float64, bands []Band) (above, below float64) {
 	known := 0
 	for i, v := range cells {
-		b := bands[i]
-		if math.IsNaN(v) || math.IsNaN(b.Mid) {
+		side, ok := bands[i].side(v)
+		if !ok {
 			continue
 		}
 		known++
-		height := math.Max(b.High-b.Low, 0.05*b.Mid)
-		switch {
-		case v > b.High+height:
+		switch side {
+		case 1:
 			above++
-		case v < b.Low-height:
+		case -1:
 			below++
 		}
 	}
@@ -279,4 +278,36 @@ func Outside(cells []float64, bands []Band) (above, below float64) {
 		return math.NaN(), math.NaN()
 	}
 	return above / float64(known), below / float64(known)
+}
+
+// Lately is how many known cells on end, up to the last, lie above their bands, or below them, as for [Outside]. One of the two is 0.
+func Lately(cells []float64, bands []Band) (above, below int) {
+	for i := len(cells) - 1; i >= 0; i-- {
+		side, ok := bands[i].side(cells[i])
+		switch {
+		case !ok:
+		case side == 1 && below == 0:
+			above++
+		case side == -1 && above == 0:
+			below++
+		default:
+			return above, below
+		}
+	}
+	return above, below
+}
+
+// side is 1 for a value above a band by more than the band's height, −1 for one below it by that, 0 else; false where either is not known.
+func (b Band) side(v float64) (int, bool) {
+	if math.IsNaN(v) || math.IsNaN(b.Mid) {
+		return 0, false
+	}
+	height := math.Max(b.High-b.Low, 0.05*b.Mid)
+	switch {
+	case v > b.High+height:
+		return 1, true
+	case v < b.Low-height:
+		return -1, true
+	}
+	return 0, true
 }

@@ -159,3 +159,29 @@ func TestOutside(t *testing.T) {
 	above, _ = Outside([]float64{1}, []Band{{Mid: math.NaN()}})
 	assert.True(t, math.IsNaN(above))
 }
+
+// What lies outside at the end of a window is told whatever part of the window it is; a gap in it does not end it.
+func TestLately(t *testing.T) {
+	nan := math.NaN()
+	b := Band{Low: 90, Mid: 100, High: 110}
+	for name, c := range map[string]struct {
+		cells        []float64
+		above, below int
+	}{
+		"as usual":           {[]float64{100, 500, 100}, 0, 0},
+		"above at the end":   {[]float64{100, 100, 500, 500, 500}, 3, 0},
+		"with a gap":         {[]float64{100, 500, nan, 500, nan}, 2, 0},
+		"below at the end":   {[]float64{500, 10, 10}, 0, 2},
+		"first up then down": {[]float64{100, 500, 10}, 0, 1},
+		"always above":       {[]float64{500, 500}, 2, 0},
+		"nothing known":      {[]float64{nan, nan}, 0, 0},
+		"nothing":            {nil, 0, 0},
+	} {
+		bands := make([]Band, len(c.cells))
+		for k := range bands {
+			bands[k] = b
+		}
+		above, below := Lately(c.cells, bands)
+		assert.Equal(t, [2]int{c.above, c.below}, [2]int{above, below}, name)
+	}
+}

@@ -152,7 +152,7 @@ func terminal(path, command string, d *demo.Demo) error {
 	done := filepath.Join(d.Home, "shown")
 	_ = os.Remove(done)
 	inner := fmt.Sprintf(`printf '$ %s\n'; %s --color always; touch %s; sleep 60`, command, command, done)
-	script := fmt.Sprintf(`xterm -u8 -fa 'DejaVu Sans Mono' -fs 10 -bg '#12181a' -fg '#e9e8e2' -geometry 108x48 -b 14 -bw 0 -e sh -c %q & x=$!
+	script := fmt.Sprintf(`xterm -u8 -fa 'DejaVu Sans Mono' -fs 9 -bg '#12181a' -fg '#e9e8e2' -geometry 116x51 -b 10 -bw 0 -e sh -c %q & x=$!
 for i in $(seq 200); do [ -e %s ] && break; sleep 0.05; done
 sleep 1; import -window root %s; kill $x`, inner, done, path)
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)

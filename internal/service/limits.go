@@ -257,6 +257,9 @@ func (s *Service) Stretches(ctx context.Context, query string, w Window, limit i
 		}
 		info := StretchInfo{Parts: parts[k], Metric: x.Limit.Metric, Aspect: x.Limit.Aspect, Level: string(x.Level), From: x.From.UTC(), To: x.To.UTC(), Lasts: !x.Ended, Broken: x.Broken,
 			Worst: reading.Figure(x.Worst), Words: "up to " + x.Limit.Show(x.Worst)}
+		if info.Lasts && out.Until != nil && out.Until.After(info.To) {
+			info.To = *out.Until // it is written down when it begins, gets worse or ends, and goes on between
+		}
 		if i, ok := refAt(e, x.Object); ok {
 			info.Brief = brief(e, i)
 			if _, ok := vms[x.Object]; !ok {

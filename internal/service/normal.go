@@ -145,6 +145,9 @@ type Measured struct {
 // unusualShare is the part of a window that must lie outside what is usual for it to be called so.
 const unusualShare = 0.10
 
+// unusualLately is how long up to its end it must lie outside for that, however long the window is.
+const unusualLately = 15 * time.Minute
+
 // Measured returns all that is measured of an object, with what is usual for it.
 func (s *Service) Measured(ctx context.Context, query string, w Window) (Measured, error) {
 	moments, err := s.moments(ctx, w.From, w.To)
@@ -197,7 +200,7 @@ func (s *Service) Measured(ctx context.Context, query string, w Window) (Measure
 				continue
 			}
 			x := MeasuredMetric{Latest: l, Of: e.At(at).Key.String(), Name: m.FullName(at)}
-			x.held(by[name].Bands(g, time.Local))
+			x.held(by[name].Bands(g, time.Local), g.Step)
 			if weeks, _ := by[name].Weeks(); weeks > out.Weeks {
 				out.Weeks = weeks
 			}
@@ -224,7 +227,7 @@ func metricsOf(k estate.Kind) (names []string) {
 }
 
 // held holds a metric's cells against their bands.
-func (x *MeasuredMetric) held(bands []normal.Band) {
+func (x *MeasuredMetric) held(bands []normal.Band, step time.Duration) {
 	x.Usual = usual(bands)
 	above, below := normal.Outside(x.Row, bands)
 	x.Above, x.Below = reading.Figure(above), reading.Figure(below)
@@ -237,6 +240,13 @@ func (x *MeasuredMetric) held(bands []normal.Band) {
 		x.Unusual = fmt.Sprintf("more than is usual %s in %s of the window", hour, phrase.Percent(above))
 	case below >= unusualShare:
 		x.Unusual = fmt.Sprintf("less than is usual %s in %s of the window", hour, phrase.Percent(below))
+	default:
+		over, under := normal.Lately(x.Row, bands)
+		for cells, words := range map[int]string{over: "more", under: "less"} {
+			if long := time.Duration(cells) * step; cells >= 3 && long >= unusualLately {
+				x.Unusual = fmt.Sprintf("%s than is usual %s for the last %s", words, hour, phrase.Span(long))
+			}
+		}
 	}
 }
 

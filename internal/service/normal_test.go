@@ -40,6 +40,19 @@ func TestWhatIsUsualIsLearned(t *testing.T) {
 	assert.True(t, busy)
 	assert.Contains(t, m.Says, "not as usual")
 
+	// Of a long window it is a small part, and yet that is how it is now.
+	long, err := d.Service.Window(d.Anchor.Add(-12*time.Hour), d.Anchor)
+	require.NoError(t, err)
+	m, err = d.Service.Measured(ctx, "pool:p2@heron", long)
+	require.NoError(t, err)
+	for _, x := range m.Metrics {
+		if x.Metric == "busy_share" {
+			assert.Less(t, float64(x.Above), 0.10)
+			assert.Contains(t, x.Unusual, "for the last 4")
+		}
+	}
+	assert.Contains(t, m.Says, "not as usual")
+
 	vm, err := d.Service.Measured(ctx, "manifest-db-02", w)
 	require.NoError(t, err)
 	of := map[string]bool{}

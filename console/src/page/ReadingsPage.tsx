@@ -103,7 +103,8 @@ function Chart({ m, x }: { m: Measured; x: MeasuredMetric }) {
     at === null || x.usual.low[at] === null || x.usual.low[at] === undefined
       ? ""
       : `usual ${figureWords(x.usual.low[at] ?? null, x.unit)} to ${figureWords(x.usual.high[at] ?? null, x.unit)}`;
-  const marks = ticks(from, to, plot);
+  // A label at the very edge would be cut off.
+  const marks = ticks(from, to, plot).map((t) => (((t.at - from) / (to - from)) * plot < 16 ? { ...t, label: "" } : t));
   return (
     <figure ref={ref} className="pt-3" data-testid="measured">
       <figcaption className="flex items-baseline gap-3 overflow-hidden whitespace-nowrap text-[12px]">
