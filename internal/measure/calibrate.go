@@ -9,9 +9,10 @@ import (
 	"dowsingrod/core/verdict"
 )
 
-// calibrate measures, on seeds for tuning and in the mixture of the score, how often verdicts are right by how far what they name stands out: what the table of
-// core/verdict holds. Neighbours that would fall are taken together until what is right only rises (pool adjacent violators, M. Ayer and
-// others, 1955). Each of nine passes looks at other seeds.
+// calibrate measures, on seeds for tuning and in the mixture of the score, how often verdicts are right by how far what they name stands out.
+// Neighbours that would fall are taken together until what is right only rises (pool adjacent violators, M. Ayer and others, 1955). That is
+// over all verdicts; a line of standard error for each tells what it rests on, from which the table of core/verdict was drawn up by hand. Each
+// of nine passes looks at other seeds.
 func calibrate(pass uint64) error {
 	var all []result
 	for n, round := range rounds {
