@@ -12,8 +12,8 @@ import (
 
 // byHand does what is done without a tool: take the tenant with the most I/O, with the largest change, or whose I/O goes most with
 // the component's latency.
-func (r *result) byHand(t *taken, s suspect.Suspects, onset time.Time, culprits []string) {
-	latest := t.moments[len(t.moments)-1].Map
+func (r *result) byHand(t *view, s suspect.Suspects, onset time.Time, culprits []string) {
+	latest := t.latest()
 	g := reading.Grid{From: s.From, Step: time.Duration(s.Step * float64(time.Second)), N: s.N} // as long cells as the component's own row has
 	cut := g.Cell(onset)
 	latency := s.Component.Time

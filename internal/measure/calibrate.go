@@ -9,19 +9,22 @@ import (
 	"dowsingrod/core/verdict"
 )
 
-// calibrate measures, on seeds for tuning and in the mixture of the score, how often verdicts are right by how far what they name stands out.
-// Neighbours that would fall are taken together until what is right only rises (pool adjacent violators, M. Ayer and others, 1955). That is
-// over all verdicts; a line of standard error for each tells what it rests on, from which the table of core/verdict was drawn up by hand. Each
-// of nine passes looks at other seeds.
-func calibrate(pass uint64) error {
+// calibrate measures, on seeds for tuning and in the mixture of the score, how often verdicts are right: by what they rest on, and how far what
+// they name stands out. The table of core/verdict is drawn up from what it prints. Each of nine passes looks at other seeds; those from first
+// to last are taken together. A line of standard error for each verdict tells what it rests on.
+func calibrate(first, last int) error {
 	var all []result
-	for n, round := range rounds {
-		results, err := judgeAll(jobs(round.each, tuningSeed+uint64(n)*100_000+pass*10_000, nil), round.of)
-		if err != nil {
-			return err
+	for pass := first; pass <= last; pass++ {
+		for n, round := range rounds {
+			results, err := round.judge(tuningBase(n, pass), nil)
+			if err != nil {
+				return err
+			}
+			for _, look := range round.looks {
+				score(fmt.Sprintf("tuning.%d.%s", pass, look.name), lookedAt(results, look))
+			}
+			all = append(all, results...)
 		}
-		score("tuning."+round.name, results)
-		all = append(all, results...)
 	}
 	cleared := func(r result) bool { return r.said == verdict.Cleared }
 	right, n := mean(all, result.right, cleared)
@@ -29,12 +32,22 @@ func calibrate(pass uint64) error {
 	line("SCORE", "tuning.cleared.count", float64(n), "")
 	all = slices.DeleteFunc(all, func(r result) bool { return cleared(r) || r.said == verdict.Unknown })
 	for _, r := range all {
-		fmt.Fprintf(os.Stderr, "standing,%.4f,%g,%s,%s,%s,%d,%s\n", r.standing, r.right(), r.kind, r.truth, r.said, r.seed, r.sight)
+		fmt.Fprintf(os.Stderr, "standing,%.4f,%g,%s,%s,%s,%d,%s,%s,%s,%.2f\n", r.standing, r.right(), r.kind, r.truth, r.said, r.seed, r.sight, r.look, r.silent, r.confidence)
 	}
-	for _, p := range pooled(all) {
-		line("SCORE", fmt.Sprintf("tuning.standing.%.3f-%.3f.right_of_%d", p.from, p.to, p.n), p.right/float64(p.n)*100, "%")
+	for _, sight := range []verdict.Sight{verdict.Seen, verdict.HalfSeen, verdict.Told} {
+		for _, itself := range []bool{false, true} {
+			of := slices.DeleteFunc(slices.Clone(all), func(r result) bool { return r.sight != sight || (r.said == verdict.Degraded) != itself })
+			for _, p := range pooled(of) {
+				line("SCORE", fmt.Sprintf("tuning.standing.%s.by_itself_%v.%.3f-%.3f.right_of_%d", sight, itself, p.from, p.to, p.n), p.right/float64(p.n)*100, "%")
+			}
+		}
 	}
 	return nil
+}
+
+// tuningBase is the first seed of a round in a pass.
+func tuningBase(round, pass int) uint64 {
+	return tuningSeed + uint64(round)*100_000 + uint64(pass)*10_000
 }
 
 // pool are verdicts that stand out about as far.
@@ -43,18 +56,21 @@ type pool struct {
 	n               int
 }
 
-// pooled puts results in order of how far they stand out, takes forty at least together, and then neighbours of which the farther is right
-// more seldom.
+// pooled puts results in order of how far they stand out, takes forty at least together, and then neighbours of which the farther is not right
+// more often (pool adjacent violators, M. Ayer and others, 1955).
 func pooled(results []result) (out []pool) {
 	slices.SortStableFunc(results, func(a, b result) int { return cmp.Compare(a.standing, b.standing) })
 	const fewest = 40
-	for k := 0; k < len(results); k += fewest {
-		part := results[k:min(len(results), k+fewest)]
-		p := pool{from: part[0].standing, to: part[len(part)-1].standing, n: len(part)}
-		for _, r := range part {
+	for len(results) > 0 {
+		n := min(len(results), fewest)
+		if len(results) < 2*fewest {
+			n = len(results) // so that the last is not of fewer
+		}
+		p := pool{from: results[0].standing, to: results[n-1].standing, n: n}
+		for _, r := range results[:n] {
 			p.right += r.right()
 		}
-		out = append(out, p)
+		results, out = results[n:], append(out, p)
 		for len(out) > 1 {
 			a, b := out[len(out)-2], out[len(out)-1]
 			if b.right/float64(b.n) > a.right/float64(a.n) {

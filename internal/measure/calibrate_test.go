@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"dowsingrod/core/estate"
 	"dowsingrod/core/verdict"
@@ -33,7 +34,7 @@ func TestPoolsOnlyRise(t *testing.T) {
 		}
 		n, sum, last, to := 0, 0.0, -1.0, -1.0
 		for _, p := range pooled(all) {
-			assert.GreaterOrEqual(t, p.n, 20)
+			assert.GreaterOrEqual(t, p.n, 40)
 			share := p.right / float64(p.n)
 			assert.Greater(t, share, last)
 			assert.GreaterOrEqual(t, p.from, to)
@@ -71,67 +72,110 @@ func TestWhatCountsAsRight(t *testing.T) {
 // Seeds for tuning and for scoring never meet, whatever the round.
 func TestSeedsForScoringAreNotLookedAt(t *testing.T) {
 	tuned := map[uint64]bool{}
+	total := 0
 	for n, round := range rounds {
-		for pass := range uint64(9) {
-			for _, j := range jobs(max(round.each, 60), tuningSeed+uint64(n)*100_000+pass*10_000, nil) {
+		for pass := range 9 {
+			for _, j := range round.jobs(tuningBase(n, pass), nil) {
+				assert.False(t, tuned[j.seed], "each pass has seeds of its own")
 				tuned[j.seed] = true
 			}
 		}
 	}
 	for _, round := range rounds {
-		for _, j := range jobs(round.each, scoringSeed, nil) {
+		for _, j := range round.jobs(scoringSeed, nil) {
 			assert.False(t, tuned[j.seed], "%s %d", j.kind, j.seed)
+			assert.NotEmpty(t, j.kind)
+			if !j.shape {
+				total++
+			}
 		}
-	}
-	total := 0
-	for _, j := range jobs(rounds[0].each, scoringSeed, nil) {
-		assert.NotEmpty(t, j.kind)
-		total++
 	}
 	assert.GreaterOrEqual(t, total, 600)
 }
 
-// What is hidden is hidden: silent layers have no readings, absent ones no objects, and about a tenth of the rest is missing.
-func TestVariantsHideWhatTheySay(t *testing.T) {
-	for name, v := range map[string]variant{"plain": {}, "gaps": {gaps: true}, "murky": {murky: true}, "shape": {shape: true}} {
+// A look takes each choice of layers in turn, and says which.
+func TestALookTakesEachChoiceOfLayers(t *testing.T) {
+	for name, c := range map[string]struct {
+		of      look
+		choices int
+		silent  int
+	}{"whole": {whole, 1, 0}, "gaps": {gaps, 5, 1}, "murky": {murky, 10, 2}, "other shape": {otherShape, 1, 1}} {
 		t.Run(name, func(t *testing.T) {
-			for seed := uint64(2); seed < 6; seed++ {
-				loss := v.loss(seed)
-				f, err := lab.Grow(lab.Options{VMs: 60, Seed: seed, From: labNoon.Add(-30 * time.Minute), To: labNoon, Fault: "quiet", Clean: true})
-				assert.NoError(t, err)
-				seen, err := take(f, v)
-				assert.NoError(t, err)
-				layers, missing, all := map[estate.Layer]int{}, 0.0, 0.0
-				for key, by := range seen.runs {
-					layers[key.Ref.Kind.Layer()]++
-					for metric, runs := range by {
-						if metric != "read_iops" {
-							continue
-						}
-						for _, run := range runs {
-							for _, x := range run.Values {
-								all++
-								if math.IsNaN(x) {
-									missing++
-								}
-							}
-						}
-					}
-				}
-				for layer := range loss.silent {
-					assert.Zero(t, layers[layer], "%s is silent", layer)
-				}
-				assert.InDelta(t, loss.missing, missing/all, 0.03)
-				for layer := range loss.absent {
-					if loss.absent[layer] {
-						for _, i := range seen.moments[0].Map.Estate().OfKind(estate.SwitchPort) {
-							assert.NotEqual(t, layer, seen.moments[0].Map.Estate().Kind(i).Layer())
-						}
-					}
-				}
-				want := map[string]int{"plain": 0, "gaps": 1, "murky": 2, "shape": 1}[name]
-				assert.Len(t, loss.silent, want)
+			said := map[string]bool{}
+			for _, l := range c.of.losses(7) {
+				assert.Len(t, l.silent, c.silent)
+				assert.Equal(t, c.of.missing, l.missing)
+				assert.NotContains(t, l.silent, estate.LayerGuest, "guests complain")
+				said[l.String()] = true
 			}
+			assert.Len(t, said, c.choices)
 		})
 	}
+	assert.True(t, otherShape.losses(2)[0].absent[estate.LayerFabric])
+	assert.False(t, otherShape.losses(3)[0].absent[estate.LayerFabric])
+}
+
+// What is hidden is hidden: silent layers have no readings, absent ones no objects, and about a tenth of the rest is missing, the same tenth
+// whenever it is asked for; nothing is taken from who looks after.
+func TestWhatIsHiddenIsHidden(t *testing.T) {
+	f, err := lab.Grow(lab.Options{VMs: 60, Seed: 4, From: labNoon.Add(-30 * time.Minute), To: labNoon, Fault: "quiet", Clean: true})
+	require.NoError(t, err)
+	all, err := take(f)
+	require.NoError(t, err)
+	count := func(v *view) (layers map[estate.Layer]int, missing float64) {
+		layers, cells := map[estate.Layer]int{}, 0.0
+		for key := range all.runs {
+			for _, run := range v.Runs(key, "read_iops") {
+				layers[key.Ref.Kind.Layer()]++
+				for _, x := range run.Values {
+					cells++
+					missing += truthOf(math.IsNaN(x))
+				}
+			}
+		}
+		return layers, missing / cells
+	}
+	before, none := count(all.without(loss{}))
+	require.Zero(t, none)
+	for _, l := range []look{whole, gaps, murky, otherShape} {
+		for _, loss := range l.losses(4) {
+			v := all.without(loss)
+			layers, missing := count(v)
+			again, sameMissing := count(v)
+			assert.Equal(t, layers, again)
+			assert.Equal(t, missing, sameMissing, "the same whenever it is asked for")
+			assert.InDelta(t, loss.missing, missing, 0.02)
+			for layer, n := range before {
+				if loss.silent[layer] || loss.absent[layer] {
+					n = 0
+				}
+				assert.Equal(t, n, layers[layer], "%s %s: %s", l.name, loss, layer)
+			}
+			e := v.latest().Estate()
+			assert.Equal(t, loss.absent[estate.LayerFabric], e.Number(estate.SwitchPort) == 0, "%s %s", l.name, loss)
+			assert.Positive(t, e.Number(estate.VDisk))
+		}
+	}
+	after, none := count(all.without(loss{}))
+	assert.Equal(t, before, after)
+	assert.Zero(t, none)
+}
+
+// What chance makes of how far right and stated are apart: as of independent trials where each incident is looked at once, more where the
+// same incident is looked at again and again.
+func TestLooksAtOneIncidentAreNotIndependent(t *testing.T) {
+	once, often := []result{}, []result{}
+	r := rand.New(rand.NewPCG(3, 4))
+	for seed := range uint64(400) {
+		x := named(0.5, r.Float64() < 0.7)
+		x.seed, x.confidence, x.look = seed, 0.7, murky.name
+		once = append(once, x)
+		for range 4 {
+			often = append(often, x)
+		}
+	}
+	all := func(result) bool { return true }
+	assert.InDelta(t, math.Sqrt(0.7*0.3/400), byChance(once, all), 0.002)
+	assert.InDelta(t, byChance(once, all), byChance(often, all), 1e-12, "four looks at each are worth one")
+	assert.InDelta(t, byChance(once, all)*math.Sqrt2, byChance(once, func(x result) bool { return x.seed%2 == 0 }), 0.004)
 }

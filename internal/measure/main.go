@@ -61,9 +61,9 @@ func main() {
 			err = tune(each, strings.Fields(kinds)[1:])
 			break
 		}
-		if arg, ok := strings.CutPrefix(what, "calibrate "); ok { // measure calibrate PASS
-			pass, _ := strconv.Atoi(arg)
-			err = calibrate(uint64(max(0, min(8, pass))))
+		var first, last int
+		if n, _ := fmt.Sscanf(what, "calibrate %d %d", &first, &last); n > 0 { // measure calibrate FIRST [LAST]
+			err = calibrate(min(8, first), min(8, max(first, last)))
 			break
 		}
 		if part, arg, _ := strings.Cut(what, " "); part == "serve-estate" {
@@ -73,7 +73,7 @@ func main() {
 			err = estateOf(ctx, vms)
 			break
 		}
-		err = errors.New("usage: measure bench | measure collect | measure diagnosis | measure demo | measure estates | measure labs | measure score | measure tuning EACH [KIND …] | measure calibrate PASS | measure real [hold]")
+		err = errors.New("usage: measure bench | measure collect | measure diagnosis | measure demo | measure estates | measure labs | measure score | measure tuning EACH [KIND …] | measure calibrate FIRST [LAST] | measure real [hold]")
 	}
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err) // log writes to where slog does, and that is nowhere
