@@ -3,6 +3,8 @@ package main
 import (
 	"math"
 	"math/rand/v2"
+	"slices"
+	"sync"
 	"testing"
 	"time"
 
@@ -178,4 +180,41 @@ func TestLooksAtOneIncidentAreNotIndependent(t *testing.T) {
 	assert.InDelta(t, math.Sqrt(0.7*0.3/400), byChance(once, all), 0.002)
 	assert.InDelta(t, byChance(once, all), byChance(often, all), 1e-12, "four looks at each are worth one")
 	assert.InDelta(t, byChance(once, all)*math.Sqrt2, byChance(once, func(x result) bool { return x.seed%2 == 0 }), 0.004)
+}
+
+// The same incident is judged alike whoever looks first: losses are drawn by object and metric, not in the order of asking.
+func TestALookIsTheSameInEveryOrder(t *testing.T) {
+	f, err := lab.Grow(lab.Options{VMs: 60, Seed: 9, From: labNoon.Add(-30 * time.Minute), To: labNoon, Fault: "quiet", Clean: true})
+	require.NoError(t, err)
+	all, err := take(f)
+	require.NoError(t, err)
+	loss := murky.losses(9)[0]
+	var keys []estate.Key
+	for key := range all.runs {
+		keys = append(keys, key)
+	}
+	together, alone := all.without(loss), all.without(loss)
+	var wait sync.WaitGroup
+	for range 4 {
+		wait.Go(func() {
+			for _, key := range keys {
+				together.Runs(key, "read_iops")
+			}
+		})
+	}
+	wait.Wait()
+	missing := func(v *view, key estate.Key) (out []int) {
+		for _, run := range v.Runs(key, "read_iops") {
+			for i, x := range run.Values {
+				if math.IsNaN(x) {
+					out = append(out, i)
+				}
+			}
+		}
+		return out
+	}
+	slices.Reverse(keys)
+	for _, key := range keys {
+		assert.Equal(t, missing(together, key), missing(alone, key), key)
+	}
 }

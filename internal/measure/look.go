@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"slices"
 	"strings"
+	"sync"
 
 	"dowsingrod/core/estate"
 	"dowsingrod/core/reading"
@@ -70,11 +71,12 @@ func (l loss) String() string {
 	return strings.Join(names, "+")
 }
 
-// view is what diagnosis sees of an incident after a loss. It is used by one goroutine.
+// view is what diagnosis sees of an incident after a loss.
 type view struct {
 	*taken
 	loss
 	moments []route.Moment
+	mu      sync.Mutex // tenants are read by several at once
 	seen    map[estate.Key]map[string][]reading.Series // as far as asked for
 }
 
@@ -99,6 +101,8 @@ func (v *view) Runs(k estate.Key, metric string) []reading.Series {
 	case v.missing == 0 || len(runs) == 0:
 		return runs
 	}
+	v.mu.Lock()
+	defer v.mu.Unlock()
 	of := v.seen[k]
 	if of == nil {
 		of = map[string][]reading.Series{}
