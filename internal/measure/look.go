@@ -76,7 +76,7 @@ type view struct {
 	*taken
 	loss
 	moments []route.Moment
-	mu      sync.Mutex // tenants are read by several at once
+	mu      sync.Mutex                                 // tenants are read by several at once
 	seen    map[estate.Key]map[string][]reading.Series // as far as asked for
 }
 
