@@ -185,3 +185,32 @@ func TestLately(t *testing.T) {
 		assert.Equal(t, [2]int{c.above, c.below}, [2]int{above, below}, name)
 	}
 }
+
+// What is usual over a window rests on what the last cell that is known rests on, and says so.
+func TestUsualSaysWhatItRestsOn(t *testing.T) {
+	none := Band{math.NaN(), math.NaN(), math.NaN(), Nothing, 2}
+	week, day, all := Band{1, 2, 3, HourOfWeek, 4}, Band{1, 2, 3, HourOfDay, 5}, Band{1, 2, 3, All, 7}
+	for name, c := range map[string]struct {
+		bands []Band
+		basis Basis
+		words string
+	}{
+		"a week":         {[]Band{week, week}, HourOfWeek, "this hour of the week, seen in 4 weeks"},
+		"known lately":   {[]Band{all, day}, HourOfDay, "this hour of the day, seen on 5 days; of the week once three weeks were seen"},
+		"known before":   {[]Band{all, none}, All, "all of 7 hours seen; of the day once three days were"},
+		"nothing at all": {[]Band{none, none}, Nothing, "nothing yet: 2 hours were seen, six are needed"},
+	} {
+		u := UsualOf(c.bands)
+		assert.Equal(t, c.basis, u.Basis, name)
+		assert.Equal(t, c.words, u.Words, name)
+		assert.Len(t, u.Mid, 2, name)
+	}
+	assert.Empty(t, UsualOf(nil).Mid)
+	order := []Band{week, day, all, none}
+	for i, a := range order {
+		for j, b := range order {
+			assert.Equal(t, i < j, a.Better(b), "%s and %s", a.Basis, b.Basis)
+		}
+	}
+	assert.True(t, Band{Basis: All, Seen: 9}.Better(all))
+}

@@ -66,6 +66,16 @@ func Micros(us float64) string {
 	}
 }
 
+// Between writes a span of times in µs, with their unit once where it is the same: 0.90 to 1.40 ms.
+func Between(low, high float64) string {
+	a, b := Micros(low), Micros(high)
+	figure, unit, ok := strings.Cut(a, " ")
+	if _, other, _ := strings.Cut(b, " "); ok && unit == other {
+		return figure + " to " + b
+	}
+	return a + " to " + b
+}
+
 // Sure writes a confidence of 0–1, never as more than it is: 99.5 % is 99 %, for nothing is certain. "–" for NaN.
 func Sure(confidence float64) string {
 	if math.IsNaN(confidence) {

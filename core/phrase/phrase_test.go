@@ -27,6 +27,13 @@ func TestQuantities(t *testing.T) {
 	}
 }
 
+func TestASpanNamesItsUnitOnce(t *testing.T) {
+	assert.Equal(t, "640 to 990 µs", Between(640, 990))
+	assert.Equal(t, "640 µs to 1.20 ms", Between(640, 1200))
+	assert.Equal(t, "– to 1.20 ms", Between(math.NaN(), 1200))
+	assert.Equal(t, "– to –", Between(math.NaN(), math.NaN()))
+}
+
 func TestTextWritesMomentsInTheReadersZone(t *testing.T) {
 	at := time.Date(2026, 3, 2, 15, 34, 0, 0, time.UTC)
 	assert.Equal(t, "since 16:34.", Text([]Phrase{Say("since "), At(at), Say(".")}, time.FixedZone("x", 3600)))

@@ -28,12 +28,8 @@ func Machines(m *route.Map, application string) (vms []int32) {
 func ComputeApplication(g reading.Grid, first int, moments []route.Moment, application string, r route.Readings) Strata {
 	return compute(g, first, moments, subject{
 		of: string(Application) + ":" + application, name: application, kind: Application,
-		disks: func(m *route.Map) (disks []int32, ok bool) {
-			vms := Machines(m, application)
-			for _, vm := range vms {
-				disks = append(disks, active(m.VDisks(vm))...)
-			}
-			return disks, len(vms) > 0
+		disks: func(m *route.Map) ([]int32, bool) {
+			return DisksOfApplication(application)(m), len(Machines(m, application)) > 0
 		},
 		at: func(e onset.Episode) estate.Key {
 			return worstDuring(g, moments[len(moments)-1].Map, application, e, r)

@@ -16,6 +16,7 @@ import (
 
 	"dowsingrod/core/congest"
 	"dowsingrod/core/estate"
+	"dowsingrod/core/normal"
 	"dowsingrod/core/onset"
 	"dowsingrod/core/phrase"
 	"dowsingrod/core/reading"
@@ -50,6 +51,7 @@ type Direction struct {
 	WorstAt  *time.Time     `json:"worst_at" doc:"When that cell began; null where nothing is known"`
 	Usual    reading.Figure `json:"usual_us" doc:"Before the change; null where there is none"`
 	During   reading.Figure `json:"during_us" doc:"During the change"`
+	Ordinary *normal.Usual  `json:"ordinary,omitempty" doc:"µs that the same I/Os would take if each disk took what is usual for it at that hour; absent where nothing was learned yet"`
 }
 
 // Change is the stretch in which latency stood above what was usual.
@@ -150,11 +152,8 @@ func Compute(g reading.Grid, first int, moments []route.Moment, of estate.Key, r
 	return compute(g, first, moments, subject{
 		of: of.String(), name: o.Title(), kind: of.Ref.Kind,
 		disks: func(m *route.Map) ([]int32, bool) {
-			i, ok := m.Estate().Position(of)
-			if !ok {
-				return nil, false
-			}
-			return active(m.VDisks(i)), true
+			_, ok := m.Estate().Position(of)
+			return DisksOf(of)(m), ok
 		},
 		at: func(onset.Episode) estate.Key { return of },
 	}, r), nil

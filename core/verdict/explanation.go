@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"dowsingrod/core/estate"
+	"dowsingrod/core/normal"
 	"dowsingrod/core/phrase"
 	"dowsingrod/core/reading"
 	"dowsingrod/core/suspect"
@@ -118,6 +119,7 @@ type Evidence struct {
 	Words  string         `json:"words" doc:"In words"`
 	Unit   reading.Unit   `json:"unit,omitempty" doc:"Unit of before, during and trace; empty for a state or a change of configuration"`
 	Trace  reading.Row    `json:"trace,omitempty" doc:"The metric per cell of the window; only of the strongest evidence"`
+	Usual  *normal.Usual  `json:"usual,omitempty" doc:"What is usual for it at that hour, where it is traced and that was learned"`
 }
 
 // Ground is something that was cleared, and why.

@@ -547,6 +547,10 @@ func (a *App) printDirection(name string, d strata.Direction, s strata.Strata) {
 		a.say([]phrase.Phrase{phrase.Say("Half of all %ss within %s, 95 %% within %s, 99 %% within %s; worst %s%s.", name, phrase.Micros(float64(d.P50)), phrase.Micros(float64(d.P95)),
 			phrase.Micros(float64(d.P99)), phrase.Micros(float64(d.Worst)), worst)})
 	}
+	if u := d.Ordinary; u != nil {
+		low, high := reading.MeanOver(u.Low, 0, len(u.Low)), reading.MeanOver(u.High, 0, len(u.High))
+		a.say([]phrase.Phrase{phrase.Say("Usual then: %s. It rests on %s.", phrase.Between(low, high), u.Words)})
+	}
 	a.chart(name+" latency", phrase.Micros(greatest(d.Total)), d.Total)
 	a.chart(name+"s/s", phrase.Rate(greatest(d.IOPS)), d.IOPS)
 	a.chart(name+" bytes/s", phrase.Bytes(greatest(d.BytesS))+"/s", d.BytesS)

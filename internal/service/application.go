@@ -75,5 +75,5 @@ func (s *Service) explainApplication(ctx context.Context, name string, w Window)
 		lead = []phrase.Phrase{phrase.Say("None of %s of ", phrase.Count(len(machines), "machine", "machines")), of, phrase.Say(" became slow; %s holds most in flight. ", x.Name)}
 	}
 	x.Statement = append(lead, x.Statement...)
-	return x, nil
+	return x, s.held(ctx, q.latest().Estate(), &x)
 }

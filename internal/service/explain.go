@@ -19,7 +19,11 @@ func (s *Service) Explain(ctx context.Context, query string, w Window) (verdict.
 	if err != nil {
 		return verdict.Explanation{}, err
 	}
-	return s.explain(ctx, q)
+	x, err := s.explain(ctx, q)
+	if err != nil {
+		return x, err
+	}
+	return x, s.held(ctx, q.latest().Estate(), &x)
 }
 
 func (s *Service) explain(ctx context.Context, q question) (verdict.Explanation, error) {

@@ -163,8 +163,10 @@ func (s *Service) Incident(ctx context.Context, id int64) (IncidentDetail, error
 	if err != nil {
 		return out, err
 	}
-	out.Similar, err = s.incidentInfos(ctx, similar)
-	return out, err
+	if out.Similar, err = s.incidentInfos(ctx, similar); err != nil {
+		return out, err
+	}
+	return out, s.held(ctx, e, &out.Explanation)
 }
 
 // AcknowledgeIncident notes that somebody has taken an incident on, or no longer has.

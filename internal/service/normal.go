@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
-	"math"
 	"slices"
 	"strings"
 	"time"
@@ -109,22 +108,12 @@ func (s *Service) learn(ctx context.Context, from, to time.Time) error {
 	}
 }
 
-// Usual is what is usual for a metric over a window.
-type Usual struct {
-	Low   reading.Row  `json:"low" doc:"A tenth of usual readings lie below this, per cell"`
-	Mid   reading.Row  `json:"mid" doc:"Half of them do"`
-	High  reading.Row  `json:"high" doc:"Nine tenths do"`
-	Basis normal.Basis `json:"basis" doc:"What it rests on" enum:"hour of the week,hour of the day,all hours,nothing"`
-	Seen  int          `json:"seen" doc:"Weeks, days or hours, by the basis"`
-	Words string       `json:"words" doc:"What it rests on, in words"`
-}
-
 // MeasuredMetric is a metric of an object over a window, with what is usual and what limits it.
 type MeasuredMetric struct {
 	Latest
 	Of      string         `json:"of" doc:"Whose it is, kind:id@source: the object's, or one of its virtual disks'"`
 	Name    string         `json:"name" doc:"Its name"`
-	Usual   Usual          `json:"usual" doc:"What is usual for these hours"`
+	Usual   normal.Usual   `json:"usual" doc:"What is usual for these hours"`
 	Above   reading.Figure `json:"above" doc:"Part of the known cells that lie above what is usual, 0–1; null where nothing is"`
 	Below   reading.Figure `json:"below" doc:"Part of them that lie below it"`
 	Unusual string         `json:"unusual,omitempty" doc:"That it is unusual, in words; absent where it is not"`
@@ -228,7 +217,7 @@ func metricsOf(k estate.Kind) (names []string) {
 
 // held holds a metric's cells against their bands.
 func (x *MeasuredMetric) held(bands []normal.Band, step time.Duration) {
-	x.Usual = usual(bands)
+	x.Usual = normal.UsualOf(bands)
 	above, below := normal.Outside(x.Row, bands)
 	x.Above, x.Below = reading.Figure(above), reading.Figure(below)
 	hour := "for this hour"
@@ -248,27 +237,6 @@ func (x *MeasuredMetric) held(bands []normal.Band, step time.Duration) {
 			}
 		}
 	}
-}
-
-func usual(bands []normal.Band) Usual {
-	u := Usual{Low: make(reading.Row, len(bands)), Mid: make(reading.Row, len(bands)), High: make(reading.Row, len(bands)), Basis: normal.Nothing}
-	for k, b := range bands {
-		u.Low[k], u.Mid[k], u.High[k] = b.Low, b.Mid, b.High
-		if !math.IsNaN(b.Mid) || k == 0 {
-			u.Basis, u.Seen = b.Basis, b.Seen
-		}
-	}
-	switch u.Basis {
-	case normal.HourOfWeek:
-		u.Words = fmt.Sprintf("this hour of the week, seen in %s", phrase.Count(u.Seen, "week", "weeks"))
-	case normal.HourOfDay:
-		u.Words = fmt.Sprintf("this hour of the day, seen on %s; of the week once three weeks were seen", phrase.Count(u.Seen, "day", "days"))
-	case normal.All:
-		u.Words = fmt.Sprintf("all of %s seen; of the day once three days were", phrase.Count(u.Seen, "hour", "hours"))
-	default:
-		u.Words = fmt.Sprintf("nothing yet: %s seen, six are needed", phrase.Count(u.Seen, "hour was", "hours were"))
-	}
-	return u
 }
 
 func (m *Measured) words() string {

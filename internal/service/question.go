@@ -58,7 +58,8 @@ func (s *Service) Strata(ctx context.Context, query string, w Window) (strata.St
 		if err != nil {
 			return strata.Strata{}, err
 		}
-		return strata.ComputeApplication(q.grid, q.first, q.moments, name, r), nil
+		out := strata.ComputeApplication(q.grid, q.first, q.moments, name, r)
+		return out, s.ordinary(ctx, q, strata.DisksOfApplication(name), r, &out)
 	}
 	q, err := s.ask(ctx, query, w)
 	if err != nil {
@@ -72,7 +73,11 @@ func (s *Service) strata(ctx context.Context, q question) (strata.Strata, error)
 	if err != nil {
 		return strata.Strata{}, err
 	}
-	return strata.Compute(q.grid, q.first, q.moments, q.key, r)
+	out, err := strata.Compute(q.grid, q.first, q.moments, q.key, r)
+	if err != nil {
+		return out, err
+	}
+	return out, s.ordinary(ctx, q, strata.DisksOf(q.key), r, &out)
 }
 
 // Suspects compares the tenants of a component before and after it became slow.

@@ -27,6 +27,11 @@ func (s *Store) Profiles(ctx context.Context, object int64) ([]Learned, error) {
 	return s.learned(ctx, "select s.id, s.object_id, s.metric, n.profile from series s left join normal n on n.series_id = s.id where s.object_id = $1", object)
 }
 
+// ProfilesOf returns what was learned of some metrics of objects.
+func (s *Store) ProfilesOf(ctx context.Context, objects []int64, metrics []string) ([]Learned, error) {
+	return s.learned(ctx, "select s.id, s.object_id, s.metric, n.profile from series s join normal n on n.series_id = s.id where s.object_id = any($1) and s.metric = any($2)", objects, metrics)
+}
+
 func (s *Store) learned(ctx context.Context, query string, args ...any) ([]Learned, error) {
 	rows, err := s.pool.Query(ctx, query, args...)
 	if err != nil {

@@ -1415,6 +1415,8 @@ export interface components {
              * @description Mean latency over the window, weighted by I/O
              */
             mean_us: number | null;
+            /** @description µs that the same I/Os would take if each disk took what is usual for it at that hour; absent where nothing was learned yet */
+            ordinary?: components["schemas"]["Usual"];
             /**
              * Format: double
              * @description Half of all I/Os were in cells at or below this
@@ -1543,6 +1545,8 @@ export interface components {
             trace?: (number | null)[];
             /** @description Unit of before, during and trace; empty for a state or a change of configuration */
             unit?: string;
+            /** @description What is usual for it at that hour, where it is traced and that was learned */
+            usual?: components["schemas"]["Usual"];
             /**
              * Format: double
              * @description How much of the added latency it can account for, 0–1

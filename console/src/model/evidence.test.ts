@@ -42,6 +42,16 @@ describe("lanes of evidence", () => {
     expect(lanes.map((l) => [l.label, l.accused])).toEqual([["a: data rate", false]]);
     expect(lanesOf(explanation({ suspects: [tenant("a", false, 0)] }))).toEqual([]);
   });
+  it("keeps what is usual beside the reading it belongs to", () => {
+    const usual = { low: [1, 1, 1], mid: [2, 2, 2], high: [3, 3, 3] };
+    const lanes = lanesOf(
+      explanation({
+        evidence: [{ ...sign("p", "busy_share", "share"), usual } as never, sign("q", "busy_share", "share")],
+        suspects: [tenant("a", true)],
+      }),
+    );
+    expect(lanes.map((l) => l.usual)).toEqual([usual, undefined, undefined]);
+  });
   it("has words for metrics it does not know", () => {
     expect(laneWords("read_bytes_s")).toBe("read bytes");
     expect(laneWords("busy_share")).toBe("busy");

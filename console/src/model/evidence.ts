@@ -8,6 +8,7 @@ export interface EvidenceLane {
   write: (v: number) => string;
   base: 10 | 2;
   accused: boolean;
+  usual?: { low: Row; high: Row }; // eight of ten readings at that hour lie between
 }
 
 const writers: Record<string, (v: number) => string> = {
@@ -51,6 +52,7 @@ export function lanesOf(x: Explanation): EvidenceLane[] {
       write: writers[e.unit ?? ""] ?? rate,
       base: e.unit === "B/s" ? 2 : 10,
       accused: false,
+      usual: e.usual,
     });
   }
   const accused = x.suspects.filter((s) => s.accused && s.trace?.length);

@@ -1,5 +1,6 @@
 import { describe, expect, it } from "vitest";
-import { bandPath, metricWords, outsideWords, seenWords, topOf } from "./readings";
+import { metricWords, outsideWords, seenWords, topOf } from "./readings";
+import { bandPath } from "./stack";
 import type { Measured, MeasuredMetric } from "./types";
 
 const measured = (row: (number | null)[], high: (number | null)[], unit = "share", strained: number | null = null) =>

@@ -1,7 +1,5 @@
-import { area } from "d3-shape";
 import { count, percent } from "./format";
-import type { Plot } from "./stack";
-import type { Measured, MeasuredMetric, Row } from "./types";
+import type { Measured, MeasuredMetric } from "./types";
 
 /** A metric as one says it. */
 export const metricWords = (m: string) =>
@@ -30,19 +28,6 @@ export function topOf(x: Pick<MeasuredMetric, "row" | "usual" | "limit" | "unit"
   if (limit !== null && most > limit * 0.5) most = Math.max(most, limit * 1.05);
   if (x.unit === "share" && most > 0.5) return 1;
   return most > 0 ? most * 1.08 : 1;
-}
-
-/** The area between two rows; a gap where either is not known. */
-export function bandPath(low: Row, high: Row, p: Plot): string {
-  const y = (v: number) => p.height - (Math.min(v, p.top) / p.top) * p.height;
-  const cells = Array.from({ length: p.n + 1 }, (_, i) => Math.min(i, p.n - 1));
-  return (
-    area<number>()
-      .defined((i) => low[i] !== null && low[i] !== undefined && high[i] !== null && high[i] !== undefined)
-      .x((_, k) => (k / p.n) * p.width)
-      .y0((i) => y(low[i] ?? 0))
-      .y1((i) => y(high[i] ?? 0))(cells) ?? ""
-  );
 }
 
 /** On which side of its band a figure is, and for how much of the window. */

@@ -51,3 +51,15 @@ export function areaPath(row: Row, p: Plot): string {
       .y1((i) => y(p, row[i] ?? 0))(cells) ?? ""
   );
 }
+
+/** The area between two rows; a gap where either is not known. */
+export function bandPath(low: Row, high: Row, p: Plot): string {
+  const cells = Array.from({ length: p.n + 1 }, (_, i) => Math.min(i, p.n - 1));
+  return (
+    area<number>()
+      .defined((i) => low[i] !== null && low[i] !== undefined && high[i] !== null && high[i] !== undefined)
+      .x((_, k) => x(p, k))
+      .y0((i) => y(p, low[i] ?? 0))
+      .y1((i) => y(p, high[i] ?? 0))(cells) ?? ""
+  );
+}

@@ -51,4 +51,5 @@ export type Slowed = Schemas["Slowed"];
 export type SideBySide = Schemas["SideBySide"];
 export type ComparedSide = Schemas["ComparedSide"];
 export type Contrast = Schemas["Contrast"];
+export type Usual = Schemas["Usual"];
 export type Row = (number | null)[];

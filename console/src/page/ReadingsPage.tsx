@@ -1,8 +1,8 @@
 import { useMemo, useState } from "react";
 import { figureWords } from "../model/compare";
-import { bandPath, metricWords, outsideWords, seenWords, topOf } from "../model/readings";
+import { metricWords, outsideWords, seenWords, topOf } from "../model/readings";
 import { ticks } from "../model/ruler";
-import { linePath } from "../model/stack";
+import { bandPath, linePath } from "../model/stack";
 import type { Measured, MeasuredMetric } from "../model/types";
 import { Answer, FindKey } from "../part/Answer";
 import { ExportMenu } from "../part/ExportMenu";

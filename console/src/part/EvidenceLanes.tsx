@@ -63,6 +63,7 @@ export function EvidenceLanes({ x }: { x: Explanation }) {
               n={n}
               write={l.write}
               base={l.base}
+              usual={l.usual}
               tone={l.accused ? "var(--magenta)" : "var(--ink)"}
               above
               at={hover ?? undefined}

@@ -1,5 +1,5 @@
 import { scaleTop } from "../model/ruler";
-import { linePath } from "../model/stack";
+import { bandPath, linePath } from "../model/stack";
 import type { Row } from "../model/types";
 
 /** What every chart on the time axis leaves free at its sides, so that all stand above each other. */
@@ -21,6 +21,7 @@ export function Lane({
   tone = "var(--ink)",
   above,
   at,
+  usual,
 }: {
   label: string;
   row: Row;
@@ -32,8 +33,10 @@ export function Lane({
   tone?: string;
   above?: boolean; // its label stands above it, where it hides nothing
   at?: number; // the cell whose figure is told instead of the scale
+  usual?: { low: Row; high: Row }; // eight of ten readings at that hour lie between
 }) {
-  const scale = scaleTop(row, base);
+  const scale = scaleTop(usual ? [...row, ...usual.high] : row, base);
+  const shape = { width, height: laneHeight, top: scale.top, n };
   const top = scale.lines[scale.lines.length - 1];
   return (
     <g transform={`translate(0 ${y})`}>
@@ -48,12 +51,8 @@ export function Lane({
           {short(write(top))}
         </text>
       )}
-      <path
-        d={linePath(row, { width, height: laneHeight, top: scale.top, n })}
-        fill="none"
-        stroke={tone}
-        strokeWidth={1.2}
-      />
+      {usual && <path d={bandPath(usual.low, usual.high, shape)} fill="var(--water)" opacity={0.3} />}
+      <path d={linePath(row, shape)} fill="none" stroke={tone} strokeWidth={1.2} />
       <text
         x={0}
         y={above ? -3 : laneHeight - 3}

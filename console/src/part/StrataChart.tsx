@@ -3,10 +3,12 @@ import { useMemo, useRef, useState } from "react";
 import { byteRate, clock, clockSeconds, micros, rate } from "../model/format";
 import { layerTone } from "../model/layers";
 import { scaleTop, ticks } from "../model/ruler";
-import { stackPaths } from "../model/stack";
+import { linePath, stackPaths } from "../model/stack";
 import type { Direction, Strata } from "../model/types";
+import { between, ordinaryWords } from "../model/usual";
 import { fixed } from "../model/window";
 import { useAddress } from "../ui/address";
+import { Hint } from "../ui/Hint";
 import { useWidth } from "../ui/useWidth";
 import { ExportMenu } from "./ExportMenu";
 import { Lane, laneHeight, margin, short } from "./Lane";
@@ -32,7 +34,11 @@ export function StrataChart({ strata, dir, height, ruler = true, note, onDir }: 
   const step = strata.step_s * 1000;
   const to = from + step * strata.n;
   const plotWidth = Math.max(100, width - margin.left - margin.right);
-  const scale = useMemo(() => scaleTop(d.total_us), [d]);
+  const scale = useMemo(() => scaleTop([...d.total_us, ...(d.ordinary?.high ?? [])]), [d]);
+  const ordinary = useMemo(() => {
+    const shape = { width: plotWidth, height, top: scale.top, n: strata.n };
+    return d.ordinary && [d.ordinary.low, d.ordinary.high].map((row) => linePath(row, shape));
+  }, [d, plotWidth, height, scale, strata.n]);
   const stack = useMemo(
     () => stackPaths(d.bands, { width: plotWidth, height, top: scale.top, n: strata.n }),
     [d, plotWidth, height, scale, strata.n],
@@ -87,6 +93,16 @@ export function StrataChart({ strata, dir, height, ruler = true, note, onDir }: 
           </ToggleGroup.Root>
         )}
         <Legend bands={d.bands.filter((b) => b.time_us.some((t) => t)).map((b) => b.layer)} />
+        {d.ordinary && (
+          <Hint text={ordinaryWords(d.ordinary)}>
+            <span className="flex items-center gap-1.5 text-quiet">
+              <svg width={14} height={10} aria-hidden="true">
+                <path d="M0 1.5H14M0 8.5H14" stroke="var(--ink)" strokeDasharray="3 2" />
+              </svg>
+              usual then
+            </span>
+          </Hint>
+        )}
         <span className="ml-auto text-quiet">{basis(strata)}</span>
         <ExportMenu name={`${strata.name}-${dir}-strata`} svg={svg} rows={() => table(strata, d)} />
       </figcaption>
@@ -126,6 +142,12 @@ export function StrataChart({ strata, dir, height, ruler = true, note, onDir }: 
           ))}
           {stack.map((s) => (
             <path key={s.layer} d={s.d} fill={layerTone[s.layer]} />
+          ))}
+          {ordinary?.map((edge, k) => (
+            <g key={k === 0 ? "low" : "high"} fill="none">
+              <path d={edge} stroke="var(--paper)" strokeWidth={2.6} strokeOpacity={0.75} />
+              <path d={edge} stroke="var(--ink)" strokeWidth={1.1} strokeDasharray="4 3" />
+            </g>
           ))}
           <line x1={0} x2={plotWidth} y1={height} y2={height} stroke="var(--quiet)" strokeOpacity={0.4} />
           <Lane label="IOPS" row={d.iops} y={iopsAt} width={plotWidth} n={strata.n} write={rate} />
@@ -300,6 +322,14 @@ function Readout({
           ))}
           <dt className="font-medium">together</dt>
           <dd className="text-right font-medium">{micros(d.total_us[i])}</dd>
+          {d.ordinary && typeof d.ordinary.high[i] === "number" && (
+            <>
+              <dt className="text-quiet">usual then</dt>
+              <dd className="text-right text-quiet">
+                {between(d.ordinary.low[i] ?? null, d.ordinary.high[i] ?? null)}
+              </dd>
+            </>
+          )}
           <dt className="text-quiet">IOPS</dt>
           <dd className="text-right">{rate(d.iops[i])}</dd>
           <dt className="text-quiet">throughput</dt>
@@ -321,6 +351,7 @@ function basis(s: Strata): string {
 /** The chart as rows: a heading, then a cell each. */
 function table(s: Strata, d: Direction): (string | number | null)[][] {
   const head = ["time", ...d.bands.map((b) => `${b.layer} µs`), "total µs", "IOPS", "bytes/s", "in flight"];
+  if (d.ordinary) head.push("usual from µs", "usual to µs");
   const from = Date.parse(s.from);
   return [
     head,
@@ -331,6 +362,7 @@ function table(s: Strata, d: Direction): (string | number | null)[][] {
       d.iops[i] ?? null,
       d.bytes_s[i] ?? null,
       d.in_flight[i] ?? null,
+      ...(d.ordinary ? [d.ordinary.low[i] ?? null, d.ordinary.high[i] ?? null] : []),
     ]),
   ];
 }
