@@ -4,6 +4,7 @@ import type { Changes, Contradiction, Direction, Strata } from "../model/types";
 import { Answer, FindKey } from "../part/Answer";
 import { ChangeLane } from "../part/ChangeLane";
 import { Heading } from "../part/Heading";
+import { margin } from "../part/Lane";
 import { Statement } from "../part/Statement";
 import { StrataChart } from "../part/StrataChart";
 import { useAddress } from "../ui/address";
@@ -65,7 +66,7 @@ function View({ s }: { s: Strata }) {
               <PageLink plain page="changes" className="text-[12px] font-semibold hover:underline">
                 {count(changes.data.total, "change on its routes", "changes on its routes")}
               </PageLink>
-              <ChangeLane changes={changes.data} height={20} margin={54} />
+              <ChangeLane changes={changes.data} height={20} margin={margin.right - margin.left} />
             </div>
           )}
           <Contradictions of={s.contradictions} />

@@ -3,7 +3,7 @@ import { bandPath, linePath } from "../model/stack";
 import type { Row } from "../model/types";
 
 /** What every chart on the time axis leaves free at its sides, so that all stand above each other. */
-export const margin = { left: 24, right: 78 };
+export const margin = { left: 24, right: 88 };
 export const laneHeight = 26;
 
 /** A round figure without its trailing zeros: 10.0 ms is 10 ms. */

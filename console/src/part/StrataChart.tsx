@@ -3,7 +3,7 @@ import { useMemo, useRef, useState } from "react";
 import { byteRate, clock, clockSeconds, micros, rate } from "../model/format";
 import { layerTone } from "../model/layers";
 import { scaleTop, ticks } from "../model/ruler";
-import { linePath, stackPaths } from "../model/stack";
+import { bandPath, linePath, stackPaths } from "../model/stack";
 import type { Direction, Strata } from "../model/types";
 import { between, ordinaryWords } from "../model/usual";
 import { fixed } from "../model/window";
@@ -37,7 +37,12 @@ export function StrataChart({ strata, dir, height, ruler = true, note, onDir }: 
   const scale = useMemo(() => scaleTop([...d.total_us, ...(d.ordinary?.high ?? [])]), [d]);
   const ordinary = useMemo(() => {
     const shape = { width: plotWidth, height, top: scale.top, n: strata.n };
-    return d.ordinary && [d.ordinary.low, d.ordinary.high].map((row) => linePath(row, shape));
+    return (
+      d.ordinary && {
+        area: bandPath(d.ordinary.low, d.ordinary.high, shape),
+        edges: linePath(d.ordinary.low, shape) + linePath(d.ordinary.high, shape),
+      }
+    );
   }, [d, plotWidth, height, scale, strata.n]);
   const stack = useMemo(
     () => stackPaths(d.bands, { width: plotWidth, height, top: scale.top, n: strata.n }),
@@ -97,7 +102,7 @@ export function StrataChart({ strata, dir, height, ruler = true, note, onDir }: 
           <Hint text={ordinaryWords(d.ordinary)}>
             <span className="flex items-center gap-1.5 text-quiet">
               <svg width={14} height={10} aria-hidden="true">
-                <path d="M0 1.5H14M0 8.5H14" stroke="var(--ink)" strokeDasharray="3 2" />
+                <path d="M0 1.5H14M0 8.5H14" stroke="var(--ink)" strokeOpacity={0.75} />
               </svg>
               usual then
             </span>
@@ -143,12 +148,13 @@ export function StrataChart({ strata, dir, height, ruler = true, note, onDir }: 
           {stack.map((s) => (
             <path key={s.layer} d={s.d} fill={layerTone[s.layer]} />
           ))}
-          {ordinary?.map((edge, k) => (
-            <g key={k === 0 ? "low" : "high"} fill="none">
-              <path d={edge} stroke="var(--paper)" strokeWidth={2.6} strokeOpacity={0.75} />
-              <path d={edge} stroke="var(--ink)" strokeWidth={1.1} strokeDasharray="4 3" />
+          {ordinary && (
+            <g>
+              <path d={ordinary.area} fill="var(--paper)" opacity={0.35} />
+              <path d={ordinary.edges} fill="none" stroke="var(--paper)" strokeWidth={2.4} strokeOpacity={0.5} />
+              <path d={ordinary.edges} fill="none" stroke="var(--ink)" strokeWidth={0.9} strokeOpacity={0.75} />
             </g>
-          ))}
+          )}
           <line x1={0} x2={plotWidth} y1={height} y2={height} stroke="var(--quiet)" strokeOpacity={0.4} />
           <Lane label="IOPS" row={d.iops} y={iopsAt} width={plotWidth} n={strata.n} write={rate} />
           <Lane
