@@ -30,6 +30,19 @@ const (
 	LayerUnsplit    Layer = "not told apart"  // on both sides of the array's border
 )
 
+// Within says where something lies that lies in a layer, or in several that no source tells apart: "in the fabric".
+func (l Layer) Within() string {
+	switch l {
+	case LayerAboveArray:
+		return "above the array, between guest and fabric"
+	case LayerInArray:
+		return string(l)
+	case LayerUnsplit:
+		return "in layers that no source tells apart"
+	}
+	return "in the " + string(l)
+}
+
 // Layers lists the layers an I/O passes, from the guest down to the drives.
 var Layers = []Layer{LayerGuest, LayerHost, LayerDatastore, LayerFabric, LayerFrontEnd, LayerBackEnd}
 

@@ -41,13 +41,13 @@ func (s *Strata) statement(g reading.Grid, m *route.Map, of subject, r route.Rea
 	case c.Component != "":
 		out = append(out, phrase.Phrase{Text: micros(c.Added) + " of it arises in " + c.Name, Tone: phrase.Strong, Ref: c.Component, Page: "section"}, phrase.Say(" (%s).", c.Why))
 	case c.Layer == estate.LayerAboveArray:
-		out = append(out, phrase.Phrase{Text: micros(c.Added) + " of it arises above the array, between guest and fabric", Tone: phrase.Strong, Ref: s.Of, Page: "strata"}, phrase.Say("; no source tells the layers there apart."))
+		out = append(out, phrase.Phrase{Text: micros(c.Added) + " of it arises " + c.Layer.Within(), Tone: phrase.Strong, Ref: s.Of, Page: "strata"}, phrase.Say("; no source tells the layers there apart."))
 	case c.Layer == estate.LayerInArray:
-		out = append(out, phrase.Phrase{Text: micros(c.Added) + " of it arises in the array", Tone: phrase.Strong, Ref: s.Of, Page: "strata"}, phrase.Say("; it does not tell its front and back end apart."))
+		out = append(out, phrase.Phrase{Text: micros(c.Added) + " of it arises " + c.Layer.Within(), Tone: phrase.Strong, Ref: s.Of, Page: "strata"}, phrase.Say("; it does not tell its front and back end apart."))
 	case c.Layer == estate.LayerUnsplit:
-		out = append(out, phrase.Phrase{Text: micros(c.Added) + " of it arises between layers that no source tells apart", Tone: phrase.Strong, Ref: s.Of, Page: "strata"}, phrase.Say("."))
+		out = append(out, phrase.Phrase{Text: micros(c.Added) + " of it arises " + c.Layer.Within(), Tone: phrase.Strong, Ref: s.Of, Page: "strata"}, phrase.Say("."))
 	default:
-		out = append(out, phrase.Phrase{Text: micros(c.Added) + " of it arises in the " + string(c.Layer) + " layer", Tone: phrase.Strong, Ref: s.Of, Page: "strata"},
+		out = append(out, phrase.Phrase{Text: micros(c.Added) + " of it arises " + c.Layer.Within(), Tone: phrase.Strong, Ref: s.Of, Page: "strata"},
 			phrase.Say("; no single component's readings explain it."))
 	}
 	if len(c.Cleared) > 0 {

@@ -71,7 +71,7 @@ func TestALayerWithoutAComponentIsNamedAlone(t *testing.T) {
 	w := calm()
 	w.fabric = tiny.From(60, 70, 5000)
 	s := compute(t, measured(90, w), "vm:manifest-db-01")
-	assert.Contains(t, said(s), "arises in the fabric layer; no single component's readings explain it")
+	assert.Contains(t, said(s), "arises in the fabric; no single component's readings explain it")
 	assert.Empty(t, s.Change.Component)
 }
 

@@ -64,15 +64,24 @@ func (x *scene) foreignAt(v int32, disks []int32) (f foreign, carried float64) {
 			return f, carried // what its disks do is not known
 		}
 	}
-	whole := during
+	least := 0.5 * during
+	counted := make(map[int32]bool, len(disks))
+	less := func(d int32) (more bool) { // takes off what a disk does; false once what is left is less than half
+		b, w := x.rate(d, moved...)
+		before, during, counted[d] = before-b, during-w, true
+		return during >= least && during > 0
+	}
+	for _, d := range disks {
+		if !less(d) {
+			return f, carried // mostly here, before others are looked for
+		}
+	}
 	for _, d := range x.m.VDisks(v) {
-		b, w := x.rate(d.At, moved...)
-		before, during = before-b, during-w
+		if !counted[d.At] && !less(d.At) {
+			return f, carried
+		}
 	}
-	if during >= 0.5*whole && during > 0 {
-		f = foreign{v, math.Max(0, before), during}
-	}
-	return f, carried
+	return foreign{v, math.Max(0, before), during}, carried
 }
 
 // ForeignNeeds lists what [Located.Conclude] asks for beside [suspect.Needs]: what the LUNs of the component carry themselves.

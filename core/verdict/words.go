@@ -170,10 +170,10 @@ func (l *Located) word(out *Explanation, tenants *suspect.Suspects) {
 	}
 	say = append(say, phrase.Say("%s%s. ", usually, phrase.Micros(float64(c.Usual))))
 	if v.Component == nil {
-		v.Summary = fmt.Sprintf("%s slower in the %s layer; no component's readings tell why", out.Name, c.Layer)
-		out.Statement = append(say, phrase.Phrase{Text: phrase.Micros(float64(c.Added)) + " of it arises in the " + string(c.Layer) + " layer", Tone: phrase.Strong, Ref: s.Of, Page: "strata"},
+		v.Summary = fmt.Sprintf("%s slower %s; no component's readings tell why", out.Name, c.Layer.Within())
+		out.Statement = append(say, phrase.Phrase{Text: phrase.Micros(float64(c.Added)) + " of it arises " + c.Layer.Within(), Tone: phrase.Strong, Ref: s.Of, Page: "strata"},
 			phrase.Say(", but no component's readings account for it: who or what did it is not known."))
-		out.Settle = append(out.Settle, "Readings of the components of that layer: see what is not seen.")
+		out.Settle = append(out.Settle, "Readings of the components there: see what is not seen.")
 		return
 	}
 	w := v.Component.Name

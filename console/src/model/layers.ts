@@ -28,3 +28,9 @@ export const mergedLayers = [
   { band: "above the array", layers: ["guest", "host", "datastore", "fabric"] },
   { band: "in the array", layers: ["front end", "back end"] },
 ];
+
+/** Where something lies that lies in a layer, or in several that no source tells apart. */
+export function within(layer: string): string {
+  if (layer === "not told apart") return "in layers not told apart";
+  return layer === "above the array" || layer === "in the array" ? layer : `in the ${layer}`;
+}

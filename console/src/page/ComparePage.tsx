@@ -3,7 +3,7 @@ import { ToggleGroup } from "radix-ui";
 import { useState } from "react";
 import { type Beside, bars, besides, both, figureWords, furthest, otherStart } from "../model/compare";
 import { micros, signed, windowWords } from "../model/format";
-import { layerTone } from "../model/layers";
+import { layerTone, within } from "../model/layers";
 import { metricWords } from "../model/readings";
 import { ask } from "../model/service";
 import type { ComparedSide, Contrast, Direction, SideBySide } from "../model/types";
@@ -165,7 +165,7 @@ function Times({ name, a, b }: { name: string; a: Direction; b: Direction }) {
             : !both(a, b)
               ? `no ${name}s were timed on side ${a.mean_us === null ? 1 : 2}`
               : gap
-                ? `${signed(gap.us, micros)} in the ${gap.layer}, more than in any other layer`
+                ? `${signed(gap.us, micros)} ${within(gap.layer)}, more than in any other layer`
                 : "takes the same in every layer"}
         </span>
       </figcaption>

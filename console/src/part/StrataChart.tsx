@@ -1,7 +1,7 @@
 import { ToggleGroup } from "radix-ui";
 import { useMemo, useRef, useState } from "react";
 import { byteRate, clock, clockSeconds, micros, rate } from "../model/format";
-import { layerTone } from "../model/layers";
+import { layerTone, within } from "../model/layers";
 import { scaleTop, ticks } from "../model/ruler";
 import { bandPath, linePath, stackPaths } from "../model/stack";
 import type { Direction, Strata } from "../model/types";
@@ -183,7 +183,7 @@ export function StrataChart({ strata, dir, height, ruler = true, note, onDir }: 
               <ChangeNote
                 x={x(begun)}
                 width={plotWidth}
-                text={`${since !== begun ? "since " : ""}${clock(since ?? begun)} ${note ?? `+${micros(strata.change?.added_us)} in the ${strata.change?.layer ?? ""}`}`}
+                text={`${since !== begun ? "since " : ""}${clock(since ?? begun)} ${note ?? `+${micros(strata.change?.added_us)} ${within(strata.change?.layer ?? "")}`}`}
               />
             </g>
           )}
