@@ -22,6 +22,8 @@ func named(standing float64, right bool) result {
 	return r
 }
 
+func standing(r result) float64 { return r.standing }
+
 // Pools hold every result once, in order, and what is right only rises.
 func TestPoolsOnlyRise(t *testing.T) {
 	for seed := range uint64(20) {
@@ -35,7 +37,7 @@ func TestPoolsOnlyRise(t *testing.T) {
 			all = append(all, named(s, ok))
 		}
 		n, sum, last, to := 0, 0.0, -1.0, -1.0
-		for _, p := range pooled(all) {
+		for _, p := range pooled(all, standing, result.right) {
 			assert.GreaterOrEqual(t, p.n, 40)
 			share := p.right / float64(p.n)
 			assert.Greater(t, share, last)
@@ -45,7 +47,7 @@ func TestPoolsOnlyRise(t *testing.T) {
 		assert.Equal(t, 500, n)
 		assert.Equal(t, right, sum)
 	}
-	assert.Empty(t, pooled(nil))
+	assert.Empty(t, pooled(nil, standing, result.right))
 }
 
 func TestWhatCountsAsRight(t *testing.T) {

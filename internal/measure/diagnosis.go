@@ -31,9 +31,13 @@ import (
 
 // grown is a large estate, joined, without a database.
 func grown(vms int) (*route.Map, error) {
+	return grownWith(large.Options{VMs: vms, Seed: 1, Time: labNoon})
+}
+
+func grownWith(o large.Options) (*route.Map, error) {
 	var nodes []estate.Node
 	source := ""
-	_, err := large.Write(large.Options{VMs: vms, Seed: 1, Time: labNoon}, func(r feed.Record) error {
+	_, err := large.Write(o, func(r feed.Record) error {
 		if r.Header != nil {
 			source = r.Header.Source
 			return nil

@@ -28,6 +28,7 @@ type result struct {
 	busiest, change, like float64 // what would be done by hand: 1 where that names who did it
 	standing              float64 // what confidence is looked up by
 	sight                 verdict.Sight
+	blame, blamed         float64 // confidence of an accusation at what is named, as its suspects show it, and 1 where it is right; NaN for none
 	note                  string
 }
 
@@ -92,7 +93,7 @@ func (j job) complaint(v *view, truth lab.TruthFile) (subject string, cause lab.
 // look holds what diagnosis says of an incident against the truth. It is not ok where nobody is hurt or no source tells of the component.
 func (j job) look(v *view, truth lab.TruthFile) (out result, ok bool, err error) {
 	nan := math.NaN()
-	out = result{kind: j.kind, seed: j.seed, truth: verdict.Cleared, component: nan, suspect: nan, onset: nan, busiest: nan, change: nan, like: nan}
+	out = result{kind: j.kind, seed: j.seed, truth: verdict.Cleared, component: nan, suspect: nan, onset: nan, busiest: nan, change: nan, like: nan, blame: nan, blamed: nan}
 	subject, cause := j.complaint(v, truth)
 	if subject == "" {
 		return out, false, nil
@@ -120,6 +121,14 @@ func (j job) look(v *view, truth lab.TruthFile) (out result, ok bool, err error)
 		out.component = truthOf(named == cause.Component || slices.Contains(cause.Alike, named))
 		if x.Onset != nil {
 			out.onset = math.Abs(x.Onset.Sub(cause.Onset).Seconds())
+		}
+	}
+	if x.whole != nil && x.whole.Confidence.Known() {
+		out.blame, out.blamed = float64(x.whole.Confidence), 1
+		for _, t := range x.whole.Tenants {
+			if t.Role == suspect.Suspect && !slices.Contains(cause.Culprits, t.Ref) {
+				out.blamed = 0
+			}
 		}
 	}
 	first := ""
