@@ -39,7 +39,7 @@ func TestLimitsAreChangedInTheConsole(t *testing.T) {
 	v := enterAs(t, d, service.Operator)
 	v.open("/limits?of=controller:c0@gannet" + back(d, 20*time.Hour))
 	v.until(`document.querySelectorAll('main section li').length > 1`)
-	require.NoError(t, v.Click(`button[aria-label^="Change busy_share"]`))
+	require.NoError(t, v.Click(`button[aria-label^="Change the limit of controller: busy"]`))
 	v.until(`document.querySelector('[role=dialog]')`)
 	assert.Empty(t, v.axe())
 	fill := func(label, text string) {

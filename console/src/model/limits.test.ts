@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { byLayer, levelFault, levelWords, onIt, pastWords, readLevel } from "./limits";
+import { byLayer, changedWords, levelFault, levelWords, onIt, pastWords, readLevel } from "./limits";
 import type { LimitInForce } from "./types";
 
 describe("levels", () => {
@@ -41,5 +41,16 @@ describe("limits", () => {
     expect(onIt({ parts: 1, vms: 0, kind: "pool" })).toBe("1 part of it too");
     expect(onIt({ parts: 0, vms: 2, kind: "pool" })).toBe("2 VMs depend on it");
     expect(onIt({ parts: 0, vms: 1, kind: "vm" })).toBe("");
+  });
+  it("say what a change is about", () => {
+    const known = [
+      { kind: "hba_port", metric: "credit_zero_share", label: "host adapter port", aspect: "credits" },
+    ] as never;
+    expect(changedWords({ kind: "hba_port", metric: "credit_zero_share" }, known)).toBe(
+      "host adapter port: credits, everywhere",
+    );
+    expect(changedWords({ kind: "switch_port", metric: "busy_share", within: "heron" }, known)).toBe(
+      "switch port: busy, in heron",
+    );
   });
 });

@@ -1,4 +1,5 @@
 import { count, lasting, micros, percent } from "./format";
+import { metricWords } from "./readings";
 import type { LimitInForce, StretchInfo } from "./types";
 
 /** A level of a limit as it is written and typed: 85 %, 2.00 ms, 0.01, never. */
@@ -60,4 +61,15 @@ export function onIt(x: Pick<StretchInfo, "parts" | "vms" | "kind">): string {
   const parts = x.parts ? `${count(x.parts, "part of it", "parts of it")} too` : "";
   const vms = x.vms && x.kind !== "vm" ? `${count(x.vms, "VM depends", "VMs depend")} on it` : "";
   return [parts, vms].filter(Boolean).join(" · ");
+}
+
+/** What a change of a limit is about: busy of every controller in heron. */
+export function changedWords(
+  c: { kind: string; metric: string; within?: string },
+  known: Pick<LimitInForce, "kind" | "metric" | "label" | "aspect">[],
+): string {
+  const same = known.filter((l) => l.kind === c.kind);
+  const label = same[0]?.label ?? c.kind.replaceAll("_", " ");
+  const aspect = same.find((l) => l.metric === c.metric)?.aspect ?? metricWords(c.metric);
+  return `${label}: ${aspect}${c.within ? `, in ${c.within}` : ", everywhere"}`;
 }

@@ -3,7 +3,7 @@ import { Dialog } from "radix-ui";
 import { useId, useState } from "react";
 import { clock, count, day } from "../model/format";
 import { layerTone } from "../model/layers";
-import { byLayer, levelFault, levelWords, onIt, pastWords, readLevel } from "../model/limits";
+import { byLayer, changedWords, levelFault, levelWords, onIt, pastWords, readLevel } from "../model/limits";
 import { ask, send } from "../model/service";
 import type { Identity, LimitInForce, LimitList, StretchList } from "../model/types";
 import { Heading } from "../part/Heading";
@@ -99,7 +99,7 @@ function Limit({ l, onChange }: { l: LimitInForce; onChange?: () => void }) {
         {onChange && (
           <button
             type="button"
-            aria-label={`Change ${l.metric} of ${l.label}`}
+            aria-label={`Change the limit of ${l.label}: ${l.aspect} (${l.words})`}
             onClick={onChange}
             className="cursor-pointer text-[12px] text-water underline decoration-line underline-offset-4 hover:decoration-current"
           >
@@ -196,9 +196,7 @@ function History({ list }: { list: LimitList }) {
             key={c.id}
             className="grid grid-cols-[minmax(0,1.1fr)_190px_minmax(0,1fr)_200px_64px] items-baseline gap-x-4 border-b border-line py-[6px]"
           >
-            <span className={c.until ? "text-quiet" : ""}>
-              {c.metric} of {c.within ? `${c.kind} ${c.within}` : `every ${c.kind}`}
-            </span>
+            <span className={c.until ? "text-quiet" : ""}>{changedWords(c, list.limits)}</span>
             <span className="flex gap-4 tabular-nums">
               <Level mark="strained" words={levelWords(c.strained, unitOf(list, c.metric))} />
               <Level mark="failing" words={levelWords(c.failing, unitOf(list, c.metric))} />
@@ -261,7 +259,7 @@ function Change({ l, of, name, onClose }: { l: LimitInForce; of?: string; name?:
           className="fixed left-1/2 top-24 z-50 w-[460px] max-w-[92vw] -translate-x-1/2 rounded-lg border border-line bg-card p-5 shadow-xl"
         >
           <Dialog.Title className="text-[15px] font-semibold">
-            {l.metric} of a {l.label}
+            {l.label}: {l.aspect}
           </Dialog.Title>
           <p className="mt-1 text-[12.5px] text-quiet">{l.reason}.</p>
           <form
