@@ -91,8 +91,25 @@ func Needs(m *route.Map, i int32) (needs []route.Need) {
 	return needs
 }
 
-// Compute compares everything that both sides have: of two windows every object on the routes in both, of two objects those that stand in
-// the same place of their kind. What differs most comes first.
+// placed tells which members stand in a place of their own: a machine's disks and what they depend on, and of a component what lies below it. Who
+// uses a component is in no place: the first user of one pool is no peer of the first user of another.
+func placed(m *route.Map, i int32) map[int32]bool {
+	out := map[int32]bool{i: true}
+	below := []int32{i}
+	if m.Estate().Kind(i) == estate.VM {
+		for _, d := range m.VDisks(i) {
+			out[d.At] = true
+			below = append(below, d.At)
+		}
+	}
+	for _, r := range m.Below(below...) {
+		out[r.At] = true
+	}
+	return out
+}
+
+// Compute compares everything that both sides have: of two windows every object on the routes in both, of two objects what both use, and what
+// stands in the same place of its kind. What differs most comes first.
 func Compute(a, b Side) []Contrast {
 	out := []Contrast{}
 	for _, pair := range pairs(a, b) {
@@ -109,6 +126,7 @@ func Compute(a, b Side) []Contrast {
 func pairs(a, b Side) (out [][2]int32) {
 	first, second := members(a.Map, a.At), members(b.Map, b.At)
 	ea, eb := a.Map.Estate(), b.Map.Estate()
+	placedA, placedB := placed(a.Map, a.At), placed(b.Map, b.At)
 	taken := map[int32]bool{}
 	for _, i := range first { // the same object on both
 		if k, ok := eb.Position(ea.At(i).Key); ok && slices.Contains(second, k) {
@@ -117,11 +135,11 @@ func pairs(a, b Side) (out [][2]int32) {
 		}
 	}
 	for _, i := range first {
-		if k, ok := eb.Position(ea.At(i).Key); ok && slices.Contains(second, k) {
+		if k, ok := eb.Position(ea.At(i).Key); !placedA[i] || ok && slices.Contains(second, k) {
 			continue
 		}
 		for _, k := range second {
-			if !taken[k] && eb.Kind(k) == ea.Kind(i) {
+			if placedB[k] && !taken[k] && eb.Kind(k) == ea.Kind(i) {
 				if _, both := ea.Position(eb.At(k).Key); both && slices.ContainsFunc(first, func(f int32) bool { return ea.At(f).Key == eb.At(k).Key }) {
 					continue
 				}

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	. "dowsingrod/core/compare"
+	"dowsingrod/core/estate"
 	"dowsingrod/core/internal/tiny"
 )
 
@@ -49,4 +50,29 @@ func TestNothingDiffersFromItself(t *testing.T) {
 		assert.Zero(t, float64(d.Weight), d.Metric)
 		assert.Equal(t, "much the same", d.Words)
 	}
+}
+
+// Two hosts are compared with one another and by what both use, never by whatever machine happens to be the first on either.
+func TestUsersAreNoPeers(t *testing.T) {
+	e := world()
+	for k, host := range []string{"h0", "h1"} {
+		e.Set(tiny.Key("hyp", "host:"+host), "busy_share", tiny.Always(0.2+0.5*float64(k)))
+	}
+	e.Set(tiny.Key("hyp", "vdisk:b"), "read_latency_us", tiny.Always(9000))
+	all := Compute(side(t, e, "host:h0", 0, 120), side(t, e, "host:h1", 0, 120))
+	found := false
+	for _, d := range all {
+		assert.False(t, d.Kind == estate.VDisk || d.Kind == estate.VM, "%s beside %s", d.Ref, d.Other)
+		found = found || d.Ref == "host:h0@hyp" && d.Other == "host:h1@hyp" && d.Metric == "busy_share"
+	}
+	assert.True(t, found)
+	of := Compute(side(t, e, "host:h1", 0, change), side(t, e, "host:h1", change, 120))
+	disks := 0
+	for _, d := range of {
+		if d.Kind == estate.VDisk {
+			disks++
+			assert.Equal(t, d.Ref, d.Other)
+		}
+	}
+	assert.Positive(t, disks, "of two windows of one host its machines are compared, each with itself")
 }

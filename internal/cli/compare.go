@@ -64,7 +64,7 @@ func (a *App) printComparison(x service.SideBySide, limit int) {
 	t = table{heads: []string{"object", "figure", ">1", ">2", "the second has"}}
 	for k, d := range x.Differences {
 		if k < limit {
-			t.add(d.Name, d.Metric, inUnit(d.First, d.Unit), inUnit(d.Second, d.Unit), d.Words)
+			t.add(d.Name, reading.Words(d.Metric), inUnit(d.First, d.Unit), inUnit(d.Second, d.Unit), d.Words)
 		}
 	}
 	a.print(t)

@@ -3,7 +3,6 @@ package service
 import (
 	"context"
 	"fmt"
-	"strings"
 	"time"
 
 	"dowsingrod/core/compare"
@@ -94,17 +93,6 @@ func (c *SideBySide) say() []phrase.Phrase {
 	if top.Weight < 0.05 {
 		return append(out, phrase.Phrase{Text: "Nothing differs by more than chance.", Tone: phrase.Good})
 	}
-	return append(out, phrase.Say("What differs most is "), phrase.Phrase{Text: fmt.Sprintf("%s of %s", metricWords(top.Metric), top.Name), Tone: phrase.Strong, Ref: top.Ref, Page: "section"},
+	return append(out, phrase.Say("What differs most is "), phrase.Phrase{Text: fmt.Sprintf("%s of %s", reading.Words(top.Metric), top.Name), Tone: phrase.Strong, Ref: top.Ref, Page: "section"},
 		phrase.Say(": %s %s.", top.Words, side))
-}
-
-// metricWords writes a metric as one says it.
-func metricWords(metric string) string {
-	for _, suffix := range []string{"_us", "_share"} {
-		metric = strings.TrimSuffix(metric, suffix)
-	}
-	if rate, ok := strings.CutSuffix(metric, "_s"); ok {
-		metric = rate + " a second"
-	}
-	return strings.ReplaceAll(strings.ReplaceAll(metric, "_", " "), "iops", "IOPS")
 }

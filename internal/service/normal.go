@@ -247,7 +247,7 @@ func (m *Measured) words() string {
 	n := 0
 	for _, x := range m.Metrics {
 		if x.Unusual != "" {
-			if words := metricWords(x.Metric); !slices.Contains(odd, words) { // disks of a machine have the same figures
+			if words := reading.Words(x.Metric); !slices.Contains(odd, words) { // disks of a machine have the same figures
 				odd = append(odd, words)
 			}
 			n++
