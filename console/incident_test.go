@@ -173,6 +173,7 @@ func TestASurveyOfManySystems(t *testing.T) {
 	assert.Contains(t, eval[string](v, `document.querySelector('[data-testid=rest]').textContent`), "36 more passed a limit")
 	tall := eval[float64](v, `Math.max(...[...document.querySelectorAll('[data-testid=strip]')].map(s => s.getBoundingClientRect().height))`)
 	assert.Less(t, tall, 30.0, "who hurt nobody takes a line")
+	assert.Equal(t, "array · 1 pool", eval[string](v, `document.querySelector('[data-testid=strip] [title^=array]').textContent`), "of what is not told of nothing is said")
 	require.NoError(t, v.Click(`[data-testid=rest] button`))
 	v.until(strips + ` === 60`)
 	require.NoError(t, v.Click(`[data-testid=rest] button`))

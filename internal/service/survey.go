@@ -342,12 +342,13 @@ func system(g reading.Grid, m *route.Map, b *congest.Book, at int32, of []int32,
 		seen = max(seen, last)
 		row.Marks = append(row.Marks, marks...)
 	}
-	var made []string
+	made := []string{o.Key.Ref.Kind.Label()}
 	for _, row := range x.Rows {
-		one, many := row.Label[:len(row.Label)-1], row.Label
-		made = append(made, phrase.Count(row.Objects, one, many))
+		if one, many := row.Label[:len(row.Label)-1], row.Label; row.Objects > 0 { // of what no source tells of nothing is said, not "0"
+			made = append(made, phrase.Count(row.Objects, one, many))
+		}
 	}
-	x.About = o.Key.Ref.Kind.Label() + " · " + strings.Join(made, " · ")
+	x.About = strings.Join(made, " · ")
 	hurt, first := map[string]bool{}, 0
 	worst := 0.0
 	for k := range kept {
