@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -31,6 +32,9 @@ func (s *server) explain(ctx context.Context, err error) error {
 	switch {
 	case err == nil:
 		return nil
+	case errors.As(err, &missing) && strings.HasPrefix(missing.Query, service.ApplicationPrefix):
+		return problem(http.StatusNotFound, "unknown-object", fmt.Sprintf("%q is all machines of an application, which strata and explain take; here give one of them: find %s lists them",
+			missing.Query, strings.TrimPrefix(missing.Query, service.ApplicationPrefix)))
 	case errors.As(err, &missing):
 		return problem(http.StatusNotFound, "unknown-object", err.Error())
 	case errors.As(err, &ambiguous):

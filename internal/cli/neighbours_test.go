@@ -101,6 +101,12 @@ func TestAnApplicationThatNobodyStates(t *testing.T) {
 	_, complaint, status := c.run("strata", "application:chess")
 	assert.Equal(t, 3, status)
 	assert.Contains(t, complaint, "there are berth plans")
+	for _, command := range []string{"suspects", "compare", "route", "readings", "why"} { // they are about one object
+		_, complaint, status = c.run(command, "application:manifests")
+		assert.Equal(t, 3, status, command)
+		assert.Contains(t, complaint, "strata and explain take", command)
+		assert.Contains(t, complaint, "find manifests", command)
+	}
 }
 
 // Strata, suspects and explanations of everything one can start from.

@@ -12,9 +12,12 @@ import (
 	"dowsingrod/core/verdict"
 )
 
+// ApplicationPrefix stands before the name of an application where all its machines are meant.
+const ApplicationPrefix = string(strata.Application) + ":"
+
 // applicationOf is the application that a question is about, as application:NAME; false where it is about an object.
 func applicationOf(query string) (name string, ok bool) {
-	name, ok = strings.CutPrefix(strings.TrimSpace(query), string(strata.Application)+":")
+	name, ok = strings.CutPrefix(strings.TrimSpace(query), ApplicationPrefix)
 	return strings.TrimSpace(name), ok
 }
 
