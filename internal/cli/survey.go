@@ -65,6 +65,9 @@ func (a *App) printSurvey(s service.Survey, limit int) {
 		fmt.Fprintf(a.Out, "\n%s  %s\n", a.bold(x.Name), a.paint(quiet, x.About))
 		a.say([]phrase.Phrase{phrase.Say("  %s", says)})
 		for _, row := range x.Rows {
+			if row.Objects == 0 {
+				continue
+			}
 			fmt.Fprintf(a.Out, "  %-11s %s\n", row.Label, a.log(row, s.N))
 		}
 		fmt.Fprintf(a.Out, "  %-11s %s\n", "load", a.paint(quiet, sparkline(x.Load, logWidth)))

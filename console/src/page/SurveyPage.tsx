@@ -262,7 +262,8 @@ function Strip({
   );
 }
 
-const logRows = (sys: System) => sys.rows.map((r) => ({ ...r, silent: r.objects > 0 && r.silent === r.objects }));
+const logRows = (sys: System) =>
+  sys.rows.filter((r) => r.objects > 0).map((r) => ({ ...r, silent: r.silent === r.objects }));
 
 /** Who was hurt, up to when anything is known, and what differs: two lines at most. */
 function About({ sys }: { sys: System }) {
