@@ -59,16 +59,7 @@ func (s *Suspects) Slower() (n int) {
 // Yield takes back what was found where its tenants wait for something else: it slowed only because that did. Nobody is accused at it.
 func (s *Suspects) Yield(where Where) {
 	s.Outcome, s.Where, s.Confidence, s.Grounds = Elsewhere, &where, reading.Missing, []string{}
-	for k := range s.Tenants {
-		t := &s.Tenants[k]
-		if t.Role != Suspect {
-			continue
-		}
-		t.Role = Bystander
-		if t.TimePair.During > slowerBy*t.TimePair.Before {
-			t.Role = Sufferer
-		}
-	}
+	s.accuseOnly(nil)
 	s.rank()
 	slowed := s.slowed()
 	s.Statement = []phrase.Phrase{
@@ -77,4 +68,56 @@ func (s *Suspects) Yield(where Where) {
 		{Text: where.Name, Tone: phrase.Bad, Ref: where.Ref, Page: "suspects"},
 		phrase.Say(" (%s): %s. Who asks for more here is not the reason, so nobody is accused; compare the tenants of %s.", where.Why, slowed, where.Name),
 	}
+}
+
+// accuseOnly accuses those named, and nobody else.
+func (s *Suspects) accuseOnly(refs []string) (n int) {
+	for k := range s.Tenants {
+		t := &s.Tenants[k]
+		switch named := slices.Contains(refs, t.Ref); {
+		case named:
+			t.Role = Suspect
+			n++
+		case t.Role == Suspect && t.TimePair.During > slowerBy*t.TimePair.Before:
+			t.Role = Sufferer
+		case t.Role == Suspect:
+			t.Role = Bystander
+		}
+	}
+	return n
+}
+
+// Told is what is known of a component from one who waits for it.
+type Told struct {
+	Name       string         // of who waits
+	Outcome    Outcome        // who did it: Culprit or Several, Everybody or Itself
+	Accused    []string       // refs of those who did it
+	Confidence reading.Figure // how sure that is
+}
+
+// Agree takes what is known of the component from one who waits for it: that was held against all else that it could wait for, and against what
+// the component does with what it is asked for. It changes nothing where those accused are no tenants.
+func (s *Suspects) Agree(with Told) {
+	tenants := 0
+	for _, t := range s.Tenants {
+		if slices.Contains(with.Accused, t.Ref) {
+			tenants++
+		}
+	}
+	if tenants < len(with.Accused) {
+		return
+	}
+	before := s.Outcome
+	s.Outcome, s.Confidence = with.Outcome, reading.Missing
+	if n := s.accuseOnly(with.Accused); n == 0 {
+		s.Grounds = []string{}
+		if before == Culprit || before == Several {
+			s.Notes = append(s.Notes, "One tenant asks for more, and is not the reason: what "+with.Name+" waits for is explained without it.")
+		}
+	} else {
+		s.Confidence = with.Confidence
+		s.Grounds = append(s.Grounds, "what "+with.Name+" waits for was held against all else that it could be")
+	}
+	s.rank()
+	s.Statement = s.statement()
 }

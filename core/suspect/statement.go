@@ -10,7 +10,7 @@ import (
 )
 
 // statement says the outcome as one would on the phone.
-func (s *Suspects) statement(p price) []phrase.Phrase {
+func (s *Suspects) statement() []phrase.Phrase {
 	slowed := s.slowed()
 	demand := fmt.Sprintf("the demand of all %d tenants is %s of what it was", len(s.Tenants), phrase.Percent(float64(s.Demand.During/s.Demand.Before)))
 	itself := phrase.Phrase{Text: s.Name, Tone: phrase.Strong, Ref: s.Of, Page: "section"}
@@ -18,7 +18,7 @@ func (s *Suspects) statement(p price) []phrase.Phrase {
 	case Culprit:
 		c := s.Tenants[0]
 		out := []phrase.Phrase{{Text: c.Name + " did it", Tone: phrase.Bad, Ref: c.Ref, Page: "section"},
-			phrase.Say(", %s sure: it brought %s of what was added%s%s. ", phrase.Sure(float64(s.Confidence)), phrase.Percent(float64(c.Share)), began(c), sizes(c))}
+			phrase.Say(", %s sure%s%s%s. ", phrase.Sure(float64(s.Confidence)), brought(c), began(c), sizes(c))}
 		if n, fell := s.sufferers(); n > 0 {
 			words := "The others hold more in flight only because each I/O takes longer"
 			if fell > n/2 {
@@ -59,6 +59,14 @@ func (s *Suspects) statement(p price) []phrase.Phrase {
 		return []phrase.Phrase{phrase.Say("No VM depends on %s, so there is nobody to compare.", s.Name)}
 	}
 	return []phrase.Phrase{phrase.Say("Only %s of its tenants' readings are there in this window: too little to say who loads %s.", phrase.Percent(float64(s.Coverage)), s.Name)}
+}
+
+// brought says how much of what was added a tenant brought, where that is known.
+func brought(c Tenant) string {
+	if !c.Share.Known() {
+		return ": " + c.Why
+	}
+	return ": it brought " + phrase.Percent(float64(c.Share)) + " of what was added"
 }
 
 // shown says by what tenants are put in order where nothing slowed.

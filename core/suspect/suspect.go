@@ -108,8 +108,8 @@ type Suspects struct {
 	UsualFrom  *time.Time      `json:"usual_from,omitempty" doc:"'Before' is from here to the onset"`
 	Outcome    Outcome         `json:"outcome" doc:"What the comparison came to" enum:"culprit,several,everybody,itself,no change,elsewhere,unknown"`
 	Where      *Where          `json:"where,omitempty" doc:"Of outcome 'elsewhere': what its tenants wait for instead"`
-	Confidence reading.Figure  `json:"confidence" doc:"0–1; null where nobody is accused"`
-	Grounds    []string        `json:"grounds" doc:"What the confidence is made of"`
+	Confidence reading.Figure  `json:"confidence" doc:"How often accusations like it were right on incidents with known causes, 0–1; null where nobody is accused"`
+	Grounds    []string        `json:"grounds" doc:"What the accusation rests on"`
 	Statement  []phrase.Phrase `json:"statement" doc:"What one would say on the phone"`
 	Component  Trace           `json:"component" doc:"The component itself"`
 	Demand     Pair            `json:"demand" doc:"Cost units per second, all tenants"`
@@ -189,7 +189,7 @@ func Compute(in Input) (Suspects, error) {
 		s.compare(in, loads, episode, price)
 	}
 	s.rank()
-	s.Statement = s.statement(price)
+	s.Statement = s.statement()
 	return s, nil
 }
 
@@ -363,9 +363,12 @@ func (s *Suspects) accuse(at []int) {
 	}
 }
 
-// confide makes the confidence: half of it is the part of the added demand, three tenths the margin to
-// the next, two tenths whether it began with the slowness or just before; all scaled by what was seen
-// and by how clearly the slow stretch stands apart.
+// rightly is how often accusations were right that stood so firmly or more: of 185 and of 1,269 on incidents of the lab with seeds for tuning, as
+// sources report, with gaps, and with next to nothing to see. Where it is known what those who wait wait for, [Suspects.Agree] knows more.
+var rightly = []struct{ firm, right float64 }{{0, 0.88}, {0.8, 0.94}}
+
+// confide makes the confidence. How firmly an accusation stands is half the part of the added demand, three tenths the margin to
+// the next, two tenths whether it began with the slowness or just before, by how clearly the slow stretch stands apart.
 func (s *Suspects) confide(part, next float64, e onset.Episode, t Tenant) {
 	margin := 1.0
 	if part > 0 {
@@ -382,16 +385,19 @@ func (s *Suspects) confide(part, next float64, e onset.Episode, t Tenant) {
 			timing, when = 0, "it began "+phrase.Span(time.Duration(math.Abs(lag))*time.Second)+" off the slowness"
 		}
 	}
-	c := (0.5*part + 0.3*margin + 0.2*timing) * float64(s.Coverage) * e.Probability
-	s.Confidence = reading.Figure(math.Min(0.99, c))
+	firm := (0.5*part + 0.3*margin + 0.2*timing) * e.Probability
+	for _, r := range rightly {
+		if firm >= r.firm {
+			s.Confidence = reading.Figure(r.right)
+		}
+	}
 	if f := t.Flows; f.Before.Known() && f.During.Known() {
 		s.Grounds = append(s.Grounds, fmt.Sprintf("the fabric's own count of its frames went from %s/s to %s/s", phrase.Bytes(float64(f.Before)), phrase.Bytes(float64(f.During))))
 	}
 	s.Grounds = append(s.Grounds,
-		fmt.Sprintf("%s of the added demand (weight 0.5)", phrase.Percent(part)),
-		fmt.Sprintf("margin to the next tenant %s (weight 0.3)", phrase.Percent(margin)),
-		when+" (weight 0.2)",
-		fmt.Sprintf("%s of the tenants' readings are there, and slow cells exceed usual ones in %s of comparisons", phrase.Percent(float64(s.Coverage)), phrase.Percent(e.Probability)))
+		fmt.Sprintf("%s of the added demand; the next brought %s less", phrase.Percent(part), phrase.Percent(margin)),
+		when,
+		fmt.Sprintf("slow cells exceed usual ones in %s of comparisons", phrase.Percent(e.Probability)))
 }
 
 func (s *Suspects) rank() {

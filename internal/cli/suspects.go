@@ -67,7 +67,7 @@ func (a *App) printSuspects(s suspect.Suspects, limit int) {
 		fmt.Fprintln(a.Out, a.paint(quiet, fmt.Sprintf("and %d more tenants (raise --limit)", more)))
 	}
 	if len(s.Grounds) > 0 {
-		fmt.Fprintf(a.Out, "\nConfidence %s:\n", phrase.Percent(float64(s.Confidence)))
+		fmt.Fprintf(a.Out, "\nConfidence %s: of accusations like it so many were right.\n", phrase.Sure(float64(s.Confidence)))
 		for _, g := range s.Grounds {
 			fmt.Fprintln(a.Out, "  "+g)
 		}
@@ -75,7 +75,7 @@ func (a *App) printSuspects(s suspect.Suspects, limit int) {
 	fmt.Fprintln(a.Out)
 	a.say([]phrase.Phrase{phrase.Say("Time per I/O of the component: %s. Demand is counted in %s.", s.Measured, s.Unit)})
 	for _, n := range s.Notes {
-		fmt.Fprintln(a.Out, "Note: "+n)
+		a.say([]phrase.Phrase{phrase.Say("Note: %s", n)})
 	}
 }
 

@@ -176,11 +176,14 @@ func (s *Service) compareSlowed(ctx context.Context, x *Slowed, f sweep.Finding,
 			tenants = waiting
 		}
 	}
-	where, err := s.elsewhere(ctx, in.Grid, in.First, in.Moments, tenants)
+	where, told, err := s.elsewhere(ctx, in.Grid, in.First, in.Moments, tenants)
 	if err != nil {
 		return err
 	}
 	if where == nil {
+		if told != nil {
+			tenants.Agree(*told)
+		}
 		x.settle(e, tenants)
 		return nil
 	}
@@ -198,6 +201,9 @@ func (s *Service) compareSlowed(ctx context.Context, x *Slowed, f sweep.Finding,
 	}
 	if tenants.Onset == nil { // most of its own tenants do not wait: it is told as what the others wait for
 		return nil
+	}
+	if told != nil {
+		tenants.Agree(*told)
 	}
 	also := append([]Brief{x.Brief}, slices.DeleteFunc(x.Also, func(b Brief) bool { return b.Ref == where.Ref })...)
 	x.Brief, x.Also, x.Where, x.Outcome = brief(e, there), also, nil, sweep.Everybody

@@ -8,6 +8,7 @@ import (
 	"dowsingrod/core/route"
 	"dowsingrod/core/strata"
 	"dowsingrod/core/suspect"
+	"dowsingrod/core/verdict"
 )
 
 // question is an object looked at over a window.
@@ -94,29 +95,46 @@ func (s *Service) Suspects(ctx context.Context, query string, w Window) (suspect
 	if err != nil {
 		return out, err
 	}
-	where, err := s.elsewhere(ctx, q.grid, q.first, q.moments, out)
-	if where != nil {
-		out.Yield(*where)
+	return out, s.consult(ctx, q.grid, q.first, q.moments, &out)
+}
+
+// consult asks those who wait most at a component that slowed what they wait for. Where one of them names the component, what is known of it is taken from
+// there; where none does, and the first that names anything is more likely right than not, nobody is accused here.
+func (s *Service) consult(ctx context.Context, g reading.Grid, first int, moments []route.Moment, of *suspect.Suspects) error {
+	where, told, err := s.elsewhere(ctx, g, first, moments, *of)
+	switch {
+	case err != nil:
+		return err
+	case where != nil:
+		of.Yield(*where)
+	case told != nil:
+		of.Agree(*told)
 	}
-	return out, err
+	return nil
 }
 
 // asked is how many of those who wait most are asked what for: one may wait for something of its own as well.
 const asked = 2
 
-// elsewhere asks those who wait most at a component that slowed what they wait for. It returns that where none of them names the component
-// and the first that names anything is more likely right than not; nil where the component is what they wait for, or nobody knows.
-func (s *Service) elsewhere(ctx context.Context, g reading.Grid, first int, moments []route.Moment, of suspect.Suspects) (*suspect.Where, error) {
+// outcomes are what the classes of cause mean for who did it. The others leave it open.
+var outcomes = map[verdict.Class]suspect.Outcome{
+	verdict.NoisyNeighbour: suspect.Culprit, verdict.OwnDemand: suspect.Culprit, verdict.Crowd: suspect.Everybody, verdict.Growth: suspect.Everybody, verdict.Degraded: suspect.Itself,
+}
+
+// elsewhere asks those who wait most at a component that slowed what they wait for. It returns what the first says of the component that names it;
+// else what the first waits for that names anything and is more likely right than not, with what it says of that; nothing where nobody knows.
+func (s *Service) elsewhere(ctx context.Context, g reading.Grid, first int, moments []route.Moment, of suspect.Suspects) (*suspect.Where, *suspect.Told, error) {
 	switch of.Outcome {
 	case suspect.Culprit, suspect.Several, suspect.Everybody, suspect.Itself:
 	default:
-		return nil, nil
+		return nil, nil, nil
 	}
 	var found *suspect.Where
+	var said *suspect.Told
 	for _, ref := range of.Waiting(asked) {
 		key, err := estate.ParseKey(ref)
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		at, ok := moments[len(moments)-1].Map.Estate().Position(key)
 		if !ok {
@@ -124,18 +142,39 @@ func (s *Service) elsewhere(ctx context.Context, g reading.Grid, first int, mome
 		}
 		x, err := s.explain(ctx, question{grid: g, first: first, moments: moments, at: at, key: key})
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		c := x.Verdict.Component
 		switch {
 		case c == nil || x.Onset == nil || x.Verdict.Confidence < 0.5:
 		case c.Ref == of.Of:
-			return nil, nil
+			return nil, toldBy(x), nil
 		case of.Until != nil && !x.Onset.Before(*of.Until), x.Until != nil && of.Onset != nil && !x.Until.After(*of.Onset):
 			// it waited at another time
 		case found == nil:
-			found = &suspect.Where{Ref: c.Ref, Name: c.Name, Why: x.Evidence[0].Words}
+			found, said = &suspect.Where{Ref: c.Ref, Name: c.Name, Why: x.Evidence[0].Words}, toldBy(x)
 		}
 	}
-	return found, nil
+	return found, said, nil
+}
+
+// toldBy is what an explanation says of who did it; nil where it leaves that open.
+func toldBy(x verdict.Explanation) *suspect.Told {
+	outcome, ok := outcomes[x.Verdict.Class]
+	if !ok {
+		return nil
+	}
+	told := &suspect.Told{Name: x.Name, Outcome: outcome, Confidence: x.Verdict.Confidence}
+	for _, a := range x.Suspects {
+		if a.Accused {
+			told.Accused = append(told.Accused, a.Ref)
+		}
+	}
+	switch n := len(told.Accused); {
+	case outcome == suspect.Culprit && n == 0:
+		return nil // somebody did it, and it is not known who
+	case outcome == suspect.Culprit && n > 1:
+		told.Outcome = suspect.Several
+	}
+	return told
 }

@@ -3291,7 +3291,7 @@ export interface components {
             component: components["schemas"]["Trace"];
             /**
              * Format: double
-             * @description 0–1; null where nobody is accused
+             * @description How often accusations like it were right on incidents with known causes, 0–1; null where nobody is accused
              */
             confidence: number | null;
             /** @description What a cost unit is */
@@ -3313,7 +3313,7 @@ export interface components {
              * @description Start of the first cell
              */
             from: string;
-            /** @description What the confidence is made of */
+            /** @description What the accusation rests on */
             grounds: string[];
             /** @description Its kind */
             kind: string;

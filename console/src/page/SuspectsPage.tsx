@@ -270,6 +270,11 @@ function Grounds({ s }: { s: Suspects }) {
           A cost unit is {s.cost_unit}. {percent(s.coverage)} of the tenants' readings are there. The component's time
           is taken {s.measured}.
         </p>
+        {s.notes.map((n) => (
+          <p key={n} className="mt-1">
+            {n}
+          </p>
+        ))}
       </div>
     </div>
   );
