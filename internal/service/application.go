@@ -78,5 +78,6 @@ func (s *Service) explainApplication(ctx context.Context, name string, w Window)
 		lead = []phrase.Phrase{phrase.Say("None of %s of ", phrase.Count(len(machines), "machine", "machines")), of, phrase.Say(" became slow; %s holds most in flight. ", x.Name)}
 	}
 	x.Statement = append(lead, x.Statement...)
-	return x, s.held(ctx, q.latest().Estate(), &x)
+	err = s.held(ctx, q.latest().Estate(), &x)
+	return x, err
 }

@@ -23,7 +23,8 @@ func (s *Service) Explain(ctx context.Context, query string, w Window) (verdict.
 	if err != nil {
 		return x, err
 	}
-	return x, s.held(ctx, q.latest().Estate(), &x)
+	err = s.held(ctx, q.latest().Estate(), &x)
+	return x, err
 }
 
 func (s *Service) explain(ctx context.Context, q question) (verdict.Explanation, error) {

@@ -166,7 +166,8 @@ func (s *Service) Incident(ctx context.Context, id int64) (IncidentDetail, error
 	if out.Similar, err = s.incidentInfos(ctx, similar); err != nil {
 		return out, err
 	}
-	return out, s.held(ctx, e, &out.Explanation)
+	err = s.held(ctx, e, &out.Explanation)
+	return out, err
 }
 
 // AcknowledgeIncident notes that somebody has taken an incident on, or no longer has.

@@ -60,7 +60,8 @@ func (s *Service) Strata(ctx context.Context, query string, w Window) (strata.St
 			return strata.Strata{}, err
 		}
 		out := strata.ComputeApplication(q.grid, q.first, q.moments, name, r)
-		return out, s.ordinary(ctx, q, strata.DisksOfApplication(name), r, &out)
+		err = s.ordinary(ctx, q, strata.DisksOfApplication(name), r, &out)
+		return out, err
 	}
 	q, err := s.ask(ctx, query, w)
 	if err != nil {
@@ -78,7 +79,8 @@ func (s *Service) strata(ctx context.Context, q question) (strata.Strata, error)
 	if err != nil {
 		return out, err
 	}
-	return out, s.ordinary(ctx, q, strata.DisksOf(q.key), r, &out)
+	err = s.ordinary(ctx, q, strata.DisksOf(q.key), r, &out)
+	return out, err
 }
 
 // Suspects compares the tenants of a component before and after it became slow.
@@ -95,7 +97,8 @@ func (s *Service) Suspects(ctx context.Context, query string, w Window) (suspect
 	if err != nil {
 		return out, err
 	}
-	return out, s.consult(ctx, q.grid, q.first, q.moments, &out)
+	err = s.consult(ctx, q.grid, q.first, q.moments, &out)
+	return out, err
 }
 
 // consult asks those who wait most at a component that slowed what they wait for. Where one of them names the component, what is known of it is taken from
@@ -147,10 +150,10 @@ func (s *Service) elsewhere(ctx context.Context, g reading.Grid, first int, mome
 		c := x.Verdict.Component
 		switch {
 		case c == nil || x.Onset == nil || x.Verdict.Confidence < 0.5:
-		case c.Ref == of.Of:
-			return nil, toldBy(x), nil
 		case of.Until != nil && !x.Onset.Before(*of.Until), x.Until != nil && of.Onset != nil && !x.Until.After(*of.Onset):
 			// it waited at another time
+		case c.Ref == of.Of:
+			return nil, toldBy(x), nil
 		case found == nil:
 			found, said = &suspect.Where{Ref: c.Ref, Name: c.Name, Why: x.Evidence[0].Words}, toldBy(x)
 		}
