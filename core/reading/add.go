@@ -52,13 +52,16 @@ func AddOccupancy(row []float64, g Grid, rate, latency []Series) {
 	r, l := rate[0].Values, latency[0].Values
 	for i := range row {
 		sum, n := 0.0, 0
-		for c := max(0, from+i*k); c < min(len(r), from+(i+1)*k); c++ {
-			switch x := r[c]; {
-			case x == 0:
+		lo, hi := min(len(r), max(0, from+i*k)), min(len(r), max(0, from+(i+1)*k))
+		rates, times := r[lo:hi], l[min(len(l), lo):min(len(l), hi)]
+		for c, x := range rates {
+			if x == 0 {
 				n++
-			case c < len(l) && !math.IsNaN(x*l[c]):
-				sum += x * l[c]
-				n++
+			} else if c < len(times) {
+				if y := x * times[c]; y == y {
+					sum += y
+					n++
+				}
 			}
 		}
 		row[i] += sum / float64(n) / 1e6 // 0/0 is NaN: nothing known

@@ -6,6 +6,7 @@ import (
 	"cmp"
 	"slices"
 	"sync"
+	"sync/atomic"
 
 	"dowsingrod/core/estate"
 )
@@ -52,6 +53,8 @@ type Map struct {
 
 	standing sync.Mutex // of stands
 	stands   *trial     // how the estate stands as it is
+
+	disks atomic.Pointer[disksOf] // those of the component that was asked about last: an explanation asks for them again and again
 
 	memories sync.Pool // of *memory, empty
 	queues   sync.Pool // of *[4][]int32, empty
@@ -422,7 +425,13 @@ func (m *Map) VMs(i int32) []Reached {
 	return out
 }
 
-// VDisks returns the virtual disks that depend on i (those of a VM, or itself for a vdisk).
+// disksOf are the virtual disks that depend on an object.
+type disksOf struct {
+	of    int32
+	disks []Reached
+}
+
+// VDisks returns the virtual disks that depend on i (those of a VM, or itself for a vdisk). They must not be changed.
 func (m *Map) VDisks(i int32) []Reached {
 	var out []Reached
 	switch m.e.Kind(i) {
@@ -434,11 +443,16 @@ func (m *Map) VDisks(i int32) []Reached {
 		}
 		return out
 	}
+	if kept := m.disks.Load(); kept != nil && kept.of == i {
+		return kept.disks
+	}
 	for _, r := range m.Reach(i) {
 		if m.e.Kind(r.At) == estate.VDisk {
 			out = append(out, r)
 		}
 	}
+	out = slices.Clip(out) // who appends gets a copy
+	m.disks.Store(&disksOf{i, out})
 	return out
 }
 

@@ -65,6 +65,30 @@ func TestManyTenantsAreComparedInLongerCells(t *testing.T) {
 	assert.LessOrEqual(t, short.Step, 120.0)
 }
 
+// Of very many tenants what lies near the begin of a known episode is read: who asks for more with it is found, and not who does hours later.
+func TestOfVeryManyTenantsWhatIsNearIsRead(t *testing.T) {
+	for tenants, counts := range map[int]bool{20: true, 600: false} {
+		in := many(tenants)
+		e := in.From.(*tiny.Estate)
+		e.Set(tiny.Key("hyp", "vdisk:quiet-001"), "read_iops", tiny.From(600, 21, 2001))
+		in.Episode = &Episode{UsualFrom: 420, Begin: 480, End: 720, Direction: "read"}
+		s, err := Compute(in)
+		require.NoError(t, err)
+		for _, x := range s.Tenants {
+			if x.Name == "quiet-001" {
+				assert.Equal(t, counts, x.Demand.During > 2*x.Demand.Before, "of %d", tenants)
+			}
+		}
+		assert.Equal(t, in.Grid.At(720), *s.Until, "when it ended is told all the same")
+	}
+	in := many(600)
+	in.Episode = &Episode{UsualFrom: 420, Begin: 480, End: 720, Direction: "read"}
+	s, err := Compute(in)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"loud"}, accused(s))
+	assert.Equal(t, in.Grid.At(480), *s.Onset)
+}
+
 // A seek costs a drive that turns as much as moving half a megabyte; of flash 64 KiB count as one more.
 func TestWhatAnIOCostsDependsOnTheMedia(t *testing.T) {
 	for media, unit := range map[string]string{"hdd": "512 KiB", "flash": "64.0 KiB"} {

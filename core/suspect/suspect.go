@@ -197,21 +197,39 @@ func Compute(in Input) (Suspects, error) {
 // who asks for more shows in cells of some minutes as well.
 const manyCells = 20_000
 
+// manyReadings bounds disks × readings of each: beyond, as much is looked at before a known episode began as after, but no less than that of
+// twenty minutes and twenty cells. Who began to ask for more with it shows there, and reading hours of thousands of disks takes longer than
+// comparing them.
+const manyReadings = 40_000
+
+// near shortens a known episode, and what is usual before it, where many disks would have to be read.
+func (in *Input) near(disks int) {
+	e := in.Episode
+	if e == nil || disks*(e.End-e.UsualFrom) <= manyReadings {
+		return
+	}
+	side := max(manyReadings/disks/2, 20, int(20*time.Minute/in.Grid.Step))
+	in.Episode = &Episode{UsualFrom: max(e.UsualFrom, e.Begin-side), Begin: e.Begin, End: min(e.End, e.Begin+side), Direction: e.Direction}
+}
+
 // coarse leaves out what an episode that is known does not need, and makes cells longer where a component has many tenants. An episode
 // keeps what lies wholly before and wholly within it; its exact begin and end are returned. Where too few cells would be left of either,
 // they stay as long as they are.
 func (in Input) coarse(at int32) (out Input, begin, end *time.Time) {
+	m := in.Moments[len(in.Moments)-1].Map
+	disks := len(m.VDisks(at))
 	if e := in.Episode; e != nil {
 		from, to := in.Grid.At(e.Begin), in.Grid.At(e.End)
 		begin, end = &from, &to
+		in.near(disks)
+		e = in.Episode
 		if lo := max(0, e.UsualFrom-1); lo < e.Begin && e.End <= in.Grid.N {
 			in.Grid = reading.Grid{From: in.Grid.At(lo), Step: in.Grid.Step, N: e.End - lo}
 			in.Episode = &Episode{UsualFrom: e.UsualFrom - lo, Begin: e.Begin - lo, End: e.End - lo, Direction: e.Direction}
 			in.First = 0
 		}
 	}
-	m := in.Moments[len(in.Moments)-1].Map
-	for f := min(10, len(m.VDisks(at))*in.Grid.N/manyCells+1); f > 1; f-- {
+	for f := min(10, disks*in.Grid.N/manyCells+1); f > 1; f-- {
 		out = in
 		skip := 0 // so that a cell begins where the episode does, and none is both before and within
 		if in.Episode != nil {
@@ -403,16 +421,15 @@ func (s *Suspects) confide(part, next float64, e onset.Episode, t Tenant) {
 func (s *Suspects) rank() {
 	roles := map[Role]int{Suspect: 0, Sufferer: 1, Bystander: 2, NotSeen: 3}
 	order := make([]int, len(s.Tenants)) // tenants are large: they are moved once, and weighed once
-	weights := make([]float64, len(s.Tenants))
+	weights, places := make([]float64, len(s.Tenants)), make([]int, len(s.Tenants))
 	for k := range order {
-		order[k], weights[k] = k, s.Tenants[k].weight()
+		order[k], weights[k], places[k] = k, s.Tenants[k].weight(), roles[s.Tenants[k].Role]
 	}
-	slices.SortStableFunc(order, func(i, j int) int {
-		a, b := &s.Tenants[i], &s.Tenants[j]
-		if c := cmp.Compare(roles[a.Role], roles[b.Role]); c != 0 {
+	slices.SortFunc(order, func(i, j int) int {
+		if c := cmp.Or(cmp.Compare(places[i], places[j]), -cmp.Compare(weights[i], weights[j])); c != 0 {
 			return c
 		}
-		return cmp.Or(-cmp.Compare(weights[i], weights[j]), strings.Compare(a.Name, b.Name))
+		return cmp.Or(strings.Compare(s.Tenants[i].Name, s.Tenants[j].Name), cmp.Compare(i, j))
 	})
 	ranked := make([]Tenant, len(order))
 	for k, i := range order {
