@@ -199,7 +199,7 @@ func (p *Profile) Band(t time.Time) Band {
 }
 
 // between is how much of what was seen a band of unlike hours spans: their levels differ by themselves, so it reaches from the low of the
-// second of ten hours to the high of the ninth, and one odd day in five does not move it.
+// second of ten hours to the high of the ninth, but never to the least or the greatest: one odd day does not move it, however few were seen.
 const between = 0.20
 
 func band(of []triple, basis Basis) Band {
@@ -209,7 +209,7 @@ func band(of []triple, basis Basis) Band {
 			row[k] = pick(x)
 		}
 		slices.Sort(row)
-		at := q * float64(len(row)-1)
+		at := min(max(1, q*float64(len(row)-1)), float64(len(row)-2))
 		k := int(at)
 		if k+1 >= len(row) {
 			return row[k]

@@ -214,3 +214,27 @@ func TestUsualSaysWhatItRestsOn(t *testing.T) {
 	}
 	assert.True(t, Band{Basis: All, Seen: 9}.Better(all))
 }
+
+// However few days were seen, one odd day among them moves nothing: what is usual lies within the others.
+func TestOneOddDayOfFewMovesNothing(t *testing.T) {
+	start := time.Date(2026, 3, 2, 9, 0, 0, 0, time.UTC)
+	for days := 3; days <= 7; days++ {
+		for odd := range days {
+			for _, times := range []float64{500, 1.0 / 500} {
+				r := rand.New(rand.NewPCG(uint64(days), uint64(odd)))
+				var p Profile
+				for d := range days {
+					level := 100.0
+					if d == odd {
+						level *= times
+					}
+					p.Learn(start.AddDate(0, 0, d), hour(r, level))
+				}
+				b := p.Band(start.AddDate(0, 0, days))
+				require.Equal(t, HourOfDay, b.Basis)
+				assert.Less(t, b.High, 160.0, "%d days, the %d. odd", days, odd)
+				assert.Greater(t, b.Low, 60.0, "%d days, the %d. odd", days, odd)
+			}
+		}
+	}
+}

@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { scaleTop, ticks } from "./ruler";
+import { scaleTop, scaleWith, ticks } from "./ruler";
 
 describe("the time ruler", () => {
   it.each([
@@ -30,5 +30,14 @@ describe("scales", () => {
   });
   it("rounds bytes in powers of two", () => {
     expect(scaleTop([3.4 * 1024 * 1024], 2).lines.at(-1)).toBe(3 * 1024 * 1024);
+  });
+});
+
+describe("a scale with a band behind", () => {
+  it("shows the band, but does not flatten the values for it", () => {
+    expect(scaleWith([100, null, 80], [120, null, 130]).top).toBeCloseTo(130 * 1.08);
+    expect(scaleWith([100], [7000]).top).toBeCloseTo(200 * 1.08);
+    expect(scaleWith([100]).top).toBeCloseTo(108);
+    expect(scaleWith([null], [50]).top).toBeCloseTo(54);
   });
 });

@@ -45,3 +45,13 @@ export function scaleTop(values: (number | null)[], base: 10 | 2 = 10): { top: n
   const round = base === 2 ? lines.filter((v) => v / unit < 999.5) : lines;
   return { top: greatest * 1.08, lines: round.slice(0, 4) };
 }
+
+/** The scale of a chart that has a band behind its values: the band counts, but not so far that the values become flat. */
+export function scaleWith(values: (number | null)[], band: (number | null)[] = [], base: 10 | 2 = 10) {
+  let greatest = 0;
+  for (const v of values) if (v !== null && v > greatest) greatest = v;
+  return scaleTop(
+    [...values, ...band.map((v) => (v === null || greatest === 0 ? v : Math.min(v, 2 * greatest)))],
+    base,
+  );
+}

@@ -1,4 +1,4 @@
-import { scaleTop } from "../model/ruler";
+import { scaleWith } from "../model/ruler";
 import { bandPath, linePath } from "../model/stack";
 import type { Row } from "../model/types";
 
@@ -35,7 +35,7 @@ export function Lane({
   at?: number; // the cell whose figure is told instead of the scale
   usual?: { low: Row; high: Row }; // eight of ten readings at that hour lie between
 }) {
-  const scale = scaleTop(usual ? [...row, ...usual.high] : row, base);
+  const scale = scaleWith(row, usual?.high, base);
   const shape = { width, height: laneHeight, top: scale.top, n };
   const top = scale.lines[scale.lines.length - 1];
   return (

@@ -2,7 +2,7 @@ import { ToggleGroup } from "radix-ui";
 import { useMemo, useRef, useState } from "react";
 import { byteRate, clock, clockSeconds, micros, rate } from "../model/format";
 import { layerTone, within } from "../model/layers";
-import { scaleTop, ticks } from "../model/ruler";
+import { scaleWith, ticks } from "../model/ruler";
 import { bandPath, linePath, stackPaths } from "../model/stack";
 import type { Direction, Strata } from "../model/types";
 import { between, ordinaryWords } from "../model/usual";
@@ -34,7 +34,7 @@ export function StrataChart({ strata, dir, height, ruler = true, note, onDir }: 
   const step = strata.step_s * 1000;
   const to = from + step * strata.n;
   const plotWidth = Math.max(100, width - margin.left - margin.right);
-  const scale = useMemo(() => scaleTop([...d.total_us, ...(d.ordinary?.high ?? [])]), [d]);
+  const scale = useMemo(() => scaleWith(d.total_us, d.ordinary?.high), [d]);
   const ordinary = useMemo(() => {
     const shape = { width: plotWidth, height, top: scale.top, n: strata.n };
     return (
