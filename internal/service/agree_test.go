@@ -48,7 +48,7 @@ func imported(t *testing.T, fault string, seed uint64) (*service.Service, lab.Tr
 
 // What is said of a component's tenants is what is said to one of them who waits for it: nobody is accused on one page and cleared on another.
 func TestSuspectsAndExplanationsAgree(t *testing.T) {
-	for _, fault := range []string{"cache-off", "neighbour-pool", "growth", "rebuild"} {
+	for _, fault := range []string{"cache-off", "neighbour-pool", "growth", "rebuild", "slow-receiver", "lopsided-paths", "limit-lun"} {
 		t.Run(fault, func(t *testing.T) {
 			svc, truth, w := imported(t, fault, 1204)
 			cause := truth.Causes[0]

@@ -119,9 +119,10 @@ func (s *Service) consult(ctx context.Context, g reading.Grid, first int, moment
 // asked is how many of those who wait most are asked what for: one may wait for something of its own as well.
 const asked = 2
 
-// outcomes are what the classes of cause mean for who did it. The others leave it open.
+// outcomes are what the classes of cause mean for who did it, where nobody is accused. The others leave it open.
 var outcomes = map[verdict.Class]suspect.Outcome{
-	verdict.NoisyNeighbour: suspect.Culprit, verdict.OwnDemand: suspect.Culprit, verdict.Crowd: suspect.Everybody, verdict.Growth: suspect.Everybody, verdict.Degraded: suspect.Itself,
+	verdict.Crowd: suspect.Everybody, verdict.Growth: suspect.Everybody, verdict.Degraded: suspect.Itself, verdict.Path: suspect.Itself,
+	verdict.SlowReceiver: suspect.Itself, verdict.HostQueue: suspect.Itself, verdict.Limit: suspect.Itself, verdict.SiteLink: suspect.Itself,
 }
 
 // elsewhere asks those who wait most at a component that slowed what they wait for. It returns what the first says of the component that names it;
@@ -163,20 +164,22 @@ func (s *Service) elsewhere(ctx context.Context, g reading.Grid, first int, mome
 
 // toldBy is what an explanation says of who did it; nil where it leaves that open.
 func toldBy(x verdict.Explanation) *suspect.Told {
-	outcome, ok := outcomes[x.Verdict.Class]
-	if !ok {
-		return nil
-	}
-	told := &suspect.Told{Name: x.Name, Outcome: outcome, Confidence: x.Verdict.Confidence}
+	told := &suspect.Told{Name: x.Name, Confidence: x.Verdict.Confidence}
 	for _, a := range x.Suspects {
 		if a.Accused {
 			told.Accused = append(told.Accused, a.Ref)
 		}
 	}
-	switch n := len(told.Accused); {
-	case outcome == suspect.Culprit && n == 0:
-		return nil // somebody did it, and it is not known who
-	case outcome == suspect.Culprit && n > 1:
+	switch len(told.Accused) {
+	case 0:
+		outcome, ok := outcomes[x.Verdict.Class]
+		if !ok {
+			return nil // somebody did it, and it is not known who; or nothing is known
+		}
+		told.Outcome = outcome
+	case 1:
+		told.Outcome = suspect.Culprit
+	default:
 		told.Outcome = suspect.Several
 	}
 	return told
