@@ -345,7 +345,8 @@ func known(v float64) float64 {
 // tenants stands in.
 func component(in Input, o *estate.Node, loads []*load, s *Suspects) *load {
 	own := newLoad(in.Grid.N, o)
-	if len(in.From.Runs(o.Key, "read_latency_us")) > 0 {
+	timed := len(in.From.Runs(o.Key, "read_latency_us")) > 0
+	if timed && !in.AtTenants {
 		s.Measured = "by " + o.Key.Source + ", at the component"
 		cells := func(metric string) []float64 { return reading.Align(in.Grid, in.From.Runs(o.Key, metric)).Value }
 		own.read = side{reading.Occupancy(in.Grid, in.From.Runs(o.Key, "read_iops"), in.From.Runs(o.Key, "read_latency_us")).Value, cells("read_iops")}
@@ -357,6 +358,9 @@ func component(in Input, o *estate.Node, loads []*load, s *Suspects) *load {
 		return own
 	}
 	s.Measured = "at the tenants' virtual disks, for the component itself times no I/O"
+	if timed {
+		s.Measured = "at the tenants' virtual disks, for what the component times itself takes as long as before"
+	}
 	for _, l := range loads {
 		for i := range own.bytes {
 			own.bytes[i] += l.bytes[i]

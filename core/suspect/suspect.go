@@ -130,6 +130,8 @@ type Input struct {
 	Cost    Cost     // what an I/O costs; the zero value is what it costs the component by its kind
 	Episode *Episode // when it was slow, where that is known already; nil to find out
 	Capped  bool     // it lets only so much through, so that who asks for more shows in who gets less
+
+	AtTenants bool // its time per I/O is taken at its tenants' virtual disks, even where it times I/O itself
 }
 
 // Cost is what to count a tenant's demand in.

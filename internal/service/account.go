@@ -160,7 +160,7 @@ func (s *Service) SignIn(ctx context.Context, name, password string) (Identity, 
 
 func (s *Service) openSession(ctx context.Context, a store.Account) (Identity, string, error) {
 	code := secret()
-	err := s.store.AddCredential(ctx, a.ID, store.SessionCredential, "", code, s.now().Add(SessionLife))
+	err := s.store.AddCredential(ctx, a.ID, store.SessionCredential, "", code, SessionLife)
 	return identity(a), code, err
 }
 
@@ -171,7 +171,7 @@ func (s *Service) Link(ctx context.Context, name string) (string, error) {
 		return "", err
 	}
 	code := secret()
-	return code, s.store.AddCredential(ctx, a.ID, store.LinkCredential, "", code, s.now().Add(LinkLife))
+	return code, s.store.AddCredential(ctx, a.ID, store.LinkCredential, "", code, LinkLife)
 }
 
 // Redeem opens a session by a one-time code.
@@ -216,7 +216,7 @@ func (s *Service) AddToken(ctx context.Context, account, label string) (string, 
 		return "", err
 	}
 	token := "dowse_" + secret()
-	return token, s.store.AddCredential(ctx, a.ID, store.TokenCredential, label, token, s.now().Add(TokenLife))
+	return token, s.store.AddCredential(ctx, a.ID, store.TokenCredential, label, token, TokenLife)
 }
 
 // Tokens lists an account's tokens.

@@ -19,7 +19,11 @@ import (
 // imported is a service that knows an estate of the lab in which something went wrong.
 func imported(t *testing.T, fault string, seed uint64) (*service.Service, lab.TruthFile, service.Window) {
 	to := time.Date(2026, 3, 2, 12, 0, 0, 0, time.UTC)
-	f, err := lab.Grow(lab.Options{VMs: 120, Seed: seed, From: to.Add(-2 * time.Hour), To: to, Fault: fault, Onset: to.Add(-70 * time.Minute), Lasts: 60 * time.Minute})
+	o := lab.Options{VMs: 120, Seed: seed, From: to.Add(-2 * time.Hour), To: to, Fault: fault}
+	if fault != "quiet" {
+		o.Onset, o.Lasts = to.Add(-70*time.Minute), 60*time.Minute
+	}
+	f, err := lab.Grow(o)
 	require.NoError(t, err)
 	svc := service.New(testbed.Store(t), func() time.Time { return to })
 	var mu sync.Mutex

@@ -93,9 +93,20 @@ func (s *Service) Suspects(ctx context.Context, query string, w Window) (suspect
 	if err != nil {
 		return suspect.Suspects{}, err
 	}
-	out, err := suspect.Compute(suspect.Input{Grid: q.grid, First: q.first, Moments: q.moments, Of: q.key, From: r})
+	in := suspect.Input{Grid: q.grid, First: q.first, Moments: q.moments, Of: q.key, From: r}
+	out, err := suspect.Compute(in)
 	if err != nil {
 		return out, err
+	}
+	if out.Outcome == suspect.NoChange { // its tenants may wait before it all the same: for a place in what it can do at once
+		in.AtTenants = true
+		waiting, err := suspect.Compute(in)
+		if err != nil {
+			return out, err
+		}
+		if waiting.Outcome != suspect.NoChange && waiting.Outcome != suspect.Unknown && waiting.Slower() > 0 {
+			out = waiting
+		}
 	}
 	err = s.consult(ctx, q.grid, q.first, q.moments, &out)
 	return out, err

@@ -94,9 +94,9 @@ func hash(secret string) []byte {
 	return h[:]
 }
 
-// AddCredential keeps the hash of a secret that stands for an account until it expires.
-func (s *Store) AddCredential(ctx context.Context, account int64, kind CredentialKind, label, secret string, expires time.Time) error {
-	_, err := s.pool.Exec(ctx, `insert into credential (hash, account_id, kind, label, expires) values ($1, $2, $3, $4, $5)`, hash(secret), account, kind, label, expires)
+// AddCredential keeps the hash of a secret that stands for an account for so long, by the database's clock, which says as well whether it has expired.
+func (s *Store) AddCredential(ctx context.Context, account int64, kind CredentialKind, label, secret string, lasts time.Duration) error {
+	_, err := s.pool.Exec(ctx, `insert into credential (hash, account_id, kind, label, expires) values ($1, $2, $3, $4, now() + $5::interval)`, hash(secret), account, kind, label, lasts)
 	return unique(err)
 }
 
