@@ -50,6 +50,21 @@ func AddOccupancy(row []float64, g Grid, rate, latency []Series) {
 		return
 	}
 	r, l := rate[0].Values, latency[0].Values
+	if k == 1 {
+		for i := range row {
+			c := from + i
+			switch {
+			case c < 0 || c >= len(r):
+				row[i] = math.NaN()
+			case r[c] == 0:
+			case c < len(l):
+				row[i] += r[c] * l[c] / 1e6
+			default:
+				row[i] = math.NaN()
+			}
+		}
+		return
+	}
 	for i := range row {
 		sum, n := 0.0, 0
 		lo, hi := min(len(r), max(0, from+i*k)), min(len(r), max(0, from+(i+1)*k))
