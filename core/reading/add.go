@@ -8,12 +8,9 @@ func Add(row []float64, g Grid, runs []Series, weight float64) {
 	if k, from, ok := lies(g, runs); ok {
 		values := runs[0].Values
 		if k == 1 {
-			for i := range row {
-				if n := from + i; n >= 0 && n < len(values) {
-					row[i] += weight * values[n]
-				} else {
-					row[i] = math.NaN()
-				}
+			to, of := within(row, values, from)
+			for i, v := range of {
+				to[i] += weight * v
 			}
 			return
 		}
@@ -50,17 +47,16 @@ func AddOccupancy(row []float64, g Grid, rate, latency []Series) {
 		return
 	}
 	r, l := rate[0].Values, latency[0].Values
-	if k == 1 {
-		for i := range row {
-			c := from + i
-			switch {
-			case c < 0 || c >= len(r):
-				row[i] = math.NaN()
-			case r[c] == 0:
-			case c < len(l):
-				row[i] += r[c] * l[c] / 1e6
-			default:
-				row[i] = math.NaN()
+	if k == 1 && len(l) >= len(r) {
+		to, of := within(row, r, from)
+		if len(of) == 0 {
+			return
+		}
+		times := l[max(0, from):]
+		times, to = times[:len(of)], to[:len(of)]
+		for i, x := range of {
+			if x != 0 {
+				to[i] += x * times[i] / 1e6
 			}
 		}
 		return
@@ -81,6 +77,24 @@ func AddOccupancy(row []float64, g Grid, rate, latency []Series) {
 		}
 		row[i] += sum / float64(n) / 1e6 // 0/0 is NaN: nothing known
 	}
+}
+
+// within cuts a row and values of which the row's first cell is at from down to the cells that both have. The row's other cells are missing from now
+// on.
+func within(row, values []float64, from int) (to, of []float64) {
+	lo := min(len(row), max(0, -from))
+	hi := max(lo, min(len(row), len(values)-from))
+	for i := range lo {
+		row[i] = math.NaN()
+	}
+	for i := hi; i < len(row); i++ {
+		row[i] = math.NaN()
+	}
+	if lo == hi {
+		return nil, nil
+	}
+	to, of = row[lo:hi], values[from+lo:from+hi]
+	return to[:len(of)], of
 }
 
 // Mean is the mean over cells [i, j) of runs on a grid, NaN where nothing is known: [MeanOver] of [Align], for many series.

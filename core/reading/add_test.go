@@ -22,8 +22,11 @@ func TestAddIsAlign(t *testing.T) {
 		run := func() []Series {
 			values := make([]float64, 5+r.IntN(100))
 			for i := range values {
-				if values[i] = r.Float64() * 1000; r.IntN(9) == 0 {
+				switch values[i] = r.Float64() * 1000; r.IntN(9) {
+				case 0:
 					values[i] = math.NaN()
+				case 1:
+					values[i] = 0
 				}
 			}
 			return []Series{{From: from.Add(time.Duration(r.IntN(9)-4) * 20 * time.Second), Step: step, Values: values}}

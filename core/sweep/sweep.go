@@ -94,11 +94,14 @@ func newRows(n int) rows {
 
 // add adds what is known of other rows.
 func (r rows) add(o rows) {
+	n := len(o.flight) // all are as long: nothing is looked up beyond
+	demand, rate := o.demand[:n], o.rate[:n]
+	toDemand, toFlight, toRate := r.demand[:n], r.flight[:n], r.rate[:n]
 	for i, v := range o.flight {
-		if v == v && o.demand[i] == o.demand[i] {
-			r.demand[i] += o.demand[i]
-			r.flight[i] += v
-			r.rate[i] += o.rate[i]
+		if d := demand[i]; v == v && d == d {
+			toDemand[i] += d
+			toFlight[i] += v
+			toRate[i] += rate[i]
 		}
 	}
 }
