@@ -63,7 +63,7 @@ export function onIt(x: Pick<StretchInfo, "parts" | "vms" | "kind">): string {
   return [parts, vms].filter(Boolean).join(" · ");
 }
 
-/** What a change of a limit is about: busy of every controller in heron. */
+/** What a change of a limit is about: "controller: busy, in heron". */
 export function changedWords(
   c: { kind: string; metric: string; within?: string },
   known: Pick<LimitInForce, "kind" | "metric" | "label" | "aspect">[],

@@ -258,10 +258,10 @@ function Change({ l, of, name, onClose }: { l: LimitInForce; of?: string; name?:
           aria-describedby={undefined}
           className="fixed left-1/2 top-24 z-50 w-[460px] max-w-[92vw] -translate-x-1/2 rounded-lg border border-line bg-card p-5 shadow-xl"
         >
-          <Dialog.Title className="text-[15px] font-semibold">
+          <Dialog.Title className="text-[15px] font-semibold first-letter:uppercase">
             {l.label}: {l.aspect}
           </Dialog.Title>
-          <p className="mt-1 text-[12.5px] text-quiet">{l.reason}.</p>
+          <p className="mt-1 text-[12.5px] text-quiet first-letter:uppercase">{l.reason}.</p>
           <form
             className="mt-3"
             onSubmit={(e) => {
